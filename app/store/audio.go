@@ -1,0 +1,198 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
+	"mellowthump/core/intake"
+)
+
+// ErrTooLarge is returned where an upload goes over its limit.
+var ErrTooLarge = errors.New("the file is too large")
+
+// Incoming writes what r holds to a file of its own, not yet registered as audio, and
+// returns its name. It takes at most limit bytes.
+func (s *Store) Incoming(r io.Reader, limit int64) (name string, err error) {
+	f, err := os.CreateTemp(filepath.Join(s.dir, "incoming"), "in-*")
+	if err != nil {
+		return "", fmt.Errorf("no room for the upload: %w", err)
+	}
+	defer func() {
+		if e := f.Close(); err == nil {
+			err = e
+		}
+		if err != nil {
+			os.Remove(f.Name())
+		}
+	}()
+	n, err := io.Copy(f, io.LimitReader(r, limit+1))
+	if err != nil {
+		return "", fmt.Errorf("writing the upload: %w", err)
+	}
+	if n > limit {
+		return "", ErrTooLarge
+	}
+	return filepath.Base(f.Name()), f.Sync()
+}
+
+func (s *Store) incomingPath(name string) string {
+	return filepath.Join(s.dir, "incoming", filepath.Base(name))
+}
+
+// OpenIncoming opens an upload.
+func (s *Store) OpenIncoming(name string) (*os.File, error) { return os.Open(s.incomingPath(name)) }
+
+// DropIncoming removes an upload that is not wanted.
+func (s *Store) DropIncoming(name string) { os.Remove(s.incomingPath(name)) }
+
+// HashIncoming returns the SHA-256 of an upload in hex.
+func (s *Store) HashIncoming(name string) (string, error) {
+	f, err := s.OpenIncoming(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", fmt.Errorf("reading the upload: %w", err)
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+func (s *Store) audioPath(sha, ext string) string {
+	return filepath.Join(s.dir, "audio", sha+"."+ext)
+}
+
+// Register moves an upload to its place under its hash and registers it with its facts. The
+// file is in place before the row is, so no registered file is ever missing; a crash
+// between the two leaves a file that the next import of the same audio takes over.
+func (s *Store) Register(ctx context.Context, incoming, sha string, a *intake.Analysis) error {
+	path := s.incomingPath(incoming)
+	st, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	if err := os.Rename(path, s.audioPath(sha, "wav")); err != nil {
+		return fmt.Errorf("putting the audio in place: %w", err)
+	}
+	if d, err := os.Open(filepath.Join(s.dir, "audio")); err == nil { // the rename itself
+		d.Sync()
+		d.Close()
+	}
+	body, err := json.Marshal(a)
+	if err != nil {
+		return err
+	}
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.ExecContext(ctx, `INSERT INTO audio_files (sha, ext, bytes, created) VALUES (?, 'wav', ?, ?) ON CONFLICT DO NOTHING`, sha, st.Size(), now()); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, sha, intake.Version, string(body)); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Facts returns what is known of a file; ErrNotFound where it was never measured.
+func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error) {
+	s.mu.Lock()
+	a := s.facts[sha]
+	s.mu.Unlock()
+	if a != nil {
+		return a, nil
+	}
+	var body string
+	err := s.db.GetContext(ctx, &body, `SELECT body FROM facts WHERE sha = ? AND version = ?`, sha, intake.Version)
+	if errors.Is(err, sql.ErrNoRows) {
+		return s.remeasure(ctx, sha)
+	}
+	if err != nil {
+		return nil, err
+	}
+	a = &intake.Analysis{}
+	if err := json.Unmarshal([]byte(body), a); err != nil {
+		return nil, fmt.Errorf("reading the facts of %s: %w", sha, err)
+	}
+	s.mu.Lock()
+	s.facts[sha] = a
+	s.mu.Unlock()
+	return a, nil
+}
+
+// remeasure brings the facts of a registered file to the analyser's current version.
+func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, error) {
+	var old string
+	err := s.db.GetContext(ctx, &old, `SELECT sha FROM audio_files WHERE sha = ?`, sha)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	if err != nil {
+		return nil, err
+	}
+	src, closeFile, err := s.Open(sha)
+	if err != nil {
+		return nil, err
+	}
+	defer closeFile()
+	a, err := intake.Analyse(ctx, src, "", nil)
+	if err != nil {
+		return nil, err
+	}
+	body, err := json.Marshal(a)
+	if err != nil {
+		return nil, err
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, sha, intake.Version, string(body))
+	return a, err
+}
+
+// Open opens registered audio; with Onsets and KickHz it makes Store a mix.Library.
+func (s *Store) Open(sha string) (audio.Source, func() error, error) {
+	f, err := os.Open(s.audioPath(filepath.Base(sha), "wav"))
+	if err != nil {
+		return nil, nil, fmt.Errorf("opening audio: %w", err)
+	}
+	st, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, nil, err
+	}
+	r, err := wav.NewReader(f, st.Size())
+	if err != nil {
+		f.Close()
+		return nil, nil, err
+	}
+	return r, f.Close, nil
+}
+
+// Onsets returns the hits of registered audio in seconds.
+func (s *Store) Onsets(sha string) ([]float64, error) {
+	a, err := s.Facts(context.Background(), sha)
+	if err != nil {
+		return nil, err
+	}
+	return a.Onsets, nil
+}
+
+// KickHz returns the pitch registered audio settles on as a kick, 0 where there is none.
+func (s *Store) KickHz(sha string) (float64, error) {
+	a, err := s.Facts(context.Background(), sha)
+	if err != nil || a.Kick == nil {
+		return 0, err
+	}
+	return a.Kick.Hz, nil
+}

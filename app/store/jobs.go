@@ -1,0 +1,85 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+)
+
+// JobState is where a job stands.
+type JobState string
+
+// The states of a job.
+const (
+	Queued    JobState = "queued"
+	Running   JobState = "running"
+	Done      JobState = "done"
+	Failed    JobState = "failed"
+	Cancelled JobState = "cancelled"
+)
+
+// Job is a piece of background work.
+type Job struct {
+	ID       int64    `db:"id"`
+	SongID   string   `db:"song_id"`
+	Kind     string   `db:"kind"`
+	Name     string   `db:"name"`
+	Payload  string   `db:"payload"` // JSON, as its kind reads it
+	State    JobState `db:"state"`
+	Progress float64  `db:"progress"` // 0 to 1
+	Message  string   `db:"message"`
+}
+
+// Active reports whether the job has still to end.
+func (j Job) Active() bool { return j.State == Queued || j.State == Running }
+
+// Percent is the progress in per cent.
+func (j Job) Percent() int { return int(100*j.Progress + 0.5) }
+
+const jobColumns = `id, song_id, kind, name, payload, state, progress, message`
+
+// AddJob stores a queued job and returns its id.
+func (s *Store) AddJob(ctx context.Context, j Job) (int64, error) {
+	res, err := s.db.ExecContext(ctx, `INSERT INTO jobs (song_id, kind, name, payload, state, message, created, updated) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		j.SongID, j.Kind, j.Name, j.Payload, j.State, j.Message, now(), now())
+	if err != nil {
+		return 0, err
+	}
+	return res.LastInsertId()
+}
+
+// SetJob stores where a job stands.
+func (s *Store) SetJob(ctx context.Context, id int64, state JobState, progress float64, message string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE jobs SET state = ?, progress = ?, message = ?, updated = ? WHERE id = ?`, state, progress, message, now(), id)
+	return err
+}
+
+// Job returns one job.
+func (s *Store) Job(ctx context.Context, id int64) (Job, error) {
+	var j Job
+	err := s.db.GetContext(ctx, &j, `SELECT `+jobColumns+` FROM jobs WHERE id = ?`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return j, ErrNotFound
+	}
+	return j, err
+}
+
+// Jobs lists a song's jobs that are active or failed, oldest first.
+func (s *Store) Jobs(ctx context.Context, song string) ([]Job, error) {
+	var rows []Job
+	err := s.db.SelectContext(ctx, &rows, `SELECT `+jobColumns+` FROM jobs WHERE song_id = ? AND state IN ('queued', 'running', 'failed') ORDER BY id`, song)
+	return rows, err
+}
+
+// Unfinished lists all jobs that a stop of the program left, oldest first.
+func (s *Store) Unfinished(ctx context.Context) ([]Job, error) {
+	var rows []Job
+	err := s.db.SelectContext(ctx, &rows, `SELECT `+jobColumns+` FROM jobs WHERE state IN ('queued', 'running') ORDER BY id`)
+	return rows, err
+}
+
+// ForgetJobs removes a song's ended jobs from the list.
+func (s *Store) ForgetJobs(ctx context.Context, song string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM jobs WHERE song_id = ? AND state NOT IN ('queued', 'running')`, song)
+	return err
+}

@@ -1,0 +1,349 @@
+// Package store keeps songs, their revisions and takes, and the audio on disk.
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"embed"
+	"encoding/base32"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+
+	"mellowthump/core/intake"
+	"mellowthump/core/session"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// What callers may want to tell apart.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrConflict = errors.New("the song was changed elsewhere meanwhile")
+	ErrNothing  = errors.New("nothing further to undo or redo")
+)
+
+// Store is a data folder. It is safe for use by several goroutines.
+type Store struct {
+	db  *sqlx.DB
+	dir string
+
+	mu    sync.Mutex
+	facts map[string]*intake.Analysis // by hash; facts never change
+}
+
+// Open opens a data folder, making it and bringing it up to date where needed.
+func Open(ctx context.Context, dir string) (*Store, error) {
+	for _, d := range []string{dir, filepath.Join(dir, "audio"), filepath.Join(dir, "incoming")} {
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return nil, fmt.Errorf("making the data folder: %w", err)
+		}
+	}
+	dsn := "file:" + (&url.URL{Path: filepath.Join(dir, "mellowthump.db")}).EscapedPath() +
+		"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=synchronous(NORMAL)&_txlock=immediate"
+	db, err := sqlx.Open("sqlite", dsn)
+	if err != nil {
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, sub)
+	if err == nil {
+		_, err = p.Up(ctx)
+	}
+	if err != nil {
+		db.Close()
+		return nil, fmt.Errorf("bringing the database up to date: %w", err)
+	}
+	return &Store{db: db, dir: dir, facts: map[string]*intake.Analysis{}}, nil
+}
+
+// Close closes the database.
+func (s *Store) Close() error { return s.db.Close() }
+
+func now() string { return time.Now().UTC().Format(time.RFC3339Nano) }
+
+func newID() string {
+	var b [10]byte
+	rand.Read(b[:]) // never fails
+	return strings.ToLower(base32.StdEncoding.EncodeToString(b[:]))
+}
+
+// in runs f in a transaction.
+func (s *Store) in(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := f(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// SongRow is a song in the list.
+type SongRow struct {
+	ID      string `db:"id"`
+	Name    string `db:"name"`
+	Updated string `db:"updated"`
+}
+
+// Songs lists the songs, the last changed first.
+func (s *Store) Songs(ctx context.Context) ([]SongRow, error) {
+	var rows []SongRow
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, name, updated FROM songs ORDER BY updated DESC`)
+	return rows, err
+}
+
+// CreateSong stores a new song as its first revision and returns its id.
+func (s *Store) CreateSong(ctx context.Context, song session.Song, summary string) (string, error) {
+	id := newID()
+	return id, s.in(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO songs (id, name, created, updated) VALUES (?, ?, ?, ?)`, id, song.Name, now(), now()); err != nil {
+			return err
+		}
+		_, err := addRevision(ctx, tx, id, nil, summary, song)
+		return err
+	})
+}
+
+func addRevision(ctx context.Context, tx *sqlx.Tx, id string, parent *int64, summary string, song session.Song) (int64, error) {
+	if err := song.Validate(); err != nil {
+		return 0, err
+	}
+	body, err := json.Marshal(song)
+	if err != nil {
+		return 0, err
+	}
+	res, err := tx.ExecContext(ctx, `INSERT INTO revisions (song_id, parent, summary, body, created) VALUES (?, ?, ?, ?, ?)`,
+		id, parent, summary, string(body), now())
+	if err != nil {
+		return 0, err
+	}
+	rev, err := res.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	return rev, setHead(ctx, tx, id, rev, song.Name)
+}
+
+func setHead(ctx context.Context, tx *sqlx.Tx, id string, rev int64, name string) error {
+	_, err := tx.ExecContext(ctx, `UPDATE songs SET head = ?, name = ?, updated = ? WHERE id = ?`, rev, name, now(), id)
+	return err
+}
+
+// Revision is one state of a song.
+type Revision struct {
+	ID      int64         `db:"id"`
+	Parent  sql.NullInt64 `db:"parent"`
+	Summary string        `db:"summary"`
+	Body    string        `db:"body"`
+	Created string        `db:"created"`
+}
+
+// Song is a song at its newest revision.
+type Song struct {
+	ID   string
+	Rev  int64
+	Undo string // summary of what undo takes back, empty where there is nothing
+	Redo string
+	session.Song
+}
+
+// Load returns a song at its head.
+func (s *Store) Load(ctx context.Context, id string) (*Song, error) {
+	return load(ctx, s.db, id)
+}
+
+func head(ctx context.Context, q sqlx.QueryerContext, id string) (Revision, error) {
+	var r Revision
+	err := sqlx.GetContext(ctx, q, &r, `SELECT r.id, r.parent, r.summary, r.body, r.created FROM songs s JOIN revisions r ON r.id = s.head WHERE s.id = ?`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, ErrNotFound
+	}
+	return r, err
+}
+
+func load(ctx context.Context, q sqlx.QueryerContext, id string) (*Song, error) {
+	r, err := head(ctx, q, id)
+	if err != nil {
+		return nil, err
+	}
+	song, err := session.Read([]byte(r.Body))
+	if err != nil {
+		return nil, err
+	}
+	out := &Song{ID: id, Rev: r.ID, Song: song}
+	if r.Parent.Valid {
+		out.Undo = r.Summary
+	}
+	next, err := child(ctx, q, r.ID)
+	if err == nil {
+		out.Redo = next.Summary
+	} else if !errors.Is(err, sql.ErrNoRows) {
+		return nil, err
+	}
+	return out, nil
+}
+
+func child(ctx context.Context, q sqlx.QueryerContext, rev int64) (Revision, error) {
+	var r Revision
+	err := sqlx.GetContext(ctx, q, &r, `SELECT id, parent, summary, body, created FROM revisions WHERE parent = ? ORDER BY id DESC LIMIT 1`, rev)
+	return r, err
+}
+
+// AnyRevision lets Edit work on whatever the head is: for jobs, which no tab's view limits.
+const AnyRevision = 0
+
+// Edit makes a new revision of a song. base is the revision the editor saw; where the head
+// has moved on, the edit is refused with ErrConflict. f changes the song in place and
+// returns the one-line summary; nothing is stored where it returns an error, or an empty
+// summary.
+func (s *Store) Edit(ctx context.Context, id string, base int64, f func(*session.Song) (string, error)) (int64, error) {
+	var rev int64
+	err := s.in(ctx, func(tx *sqlx.Tx) error {
+		song, err := load(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		if base != AnyRevision && base != song.Rev {
+			return ErrConflict
+		}
+		rev = song.Rev
+		summary, err := f(&song.Song)
+		if err != nil || summary == "" {
+			return err
+		}
+		rev, err = addRevision(ctx, tx, id, &song.Rev, summary, song.Song)
+		return err
+	})
+	return rev, err
+}
+
+// Undo moves the head to the revision before it; Redo to the newest after it.
+func (s *Store) Undo(ctx context.Context, id string) error {
+	return s.in(ctx, func(tx *sqlx.Tx) error {
+		r, err := head(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		if !r.Parent.Valid {
+			return ErrNothing
+		}
+		return moveHead(ctx, tx, id, r.Parent.Int64)
+	})
+}
+
+// Redo moves the head to the newest revision made after it.
+func (s *Store) Redo(ctx context.Context, id string) error {
+	return s.in(ctx, func(tx *sqlx.Tx) error {
+		r, err := head(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		next, err := child(ctx, tx, r.ID)
+		if errors.Is(err, sql.ErrNoRows) {
+			return ErrNothing
+		}
+		if err != nil {
+			return err
+		}
+		return moveHead(ctx, tx, id, next.ID)
+	})
+}
+
+func moveHead(ctx context.Context, tx *sqlx.Tx, id string, rev int64) error {
+	song, err := revision(ctx, tx, id, rev)
+	if err != nil {
+		return err
+	}
+	return setHead(ctx, tx, id, rev, song.Name)
+}
+
+func revision(ctx context.Context, q sqlx.QueryerContext, id string, rev int64) (session.Song, error) {
+	var body string
+	err := sqlx.GetContext(ctx, q, &body, `SELECT body FROM revisions WHERE id = ? AND song_id = ?`, rev, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return session.Song{}, ErrNotFound
+	}
+	if err != nil {
+		return session.Song{}, err
+	}
+	return session.Read([]byte(body))
+}
+
+// History lists the newest revisions of a song, newest first.
+func (s *Store) History(ctx context.Context, id string, most int) ([]Revision, error) {
+	var rows []Revision
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, parent, summary, '' AS body, created FROM revisions WHERE song_id = ? ORDER BY id DESC LIMIT ?`, id, most)
+	return rows, err
+}
+
+// Take is a named revision with its measured numbers.
+type Take struct {
+	ID       int64  `db:"id"`
+	Revision int64  `db:"revision_id"`
+	Name     string `db:"name"`
+	Note     string `db:"note"`
+	Numbers  string `db:"numbers"` // JSON
+	Created  string `db:"created"`
+}
+
+// SaveTake names a revision of a song.
+func (s *Store) SaveTake(ctx context.Context, id string, rev int64, name, note string, numbers any) error {
+	b, err := json.Marshal(numbers)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT INTO takes (song_id, revision_id, name, note, numbers, created) VALUES (?, ?, ?, ?, ?, ?)`,
+		id, rev, name, note, string(b), now())
+	return err
+}
+
+// Takes lists a song's takes, newest first.
+func (s *Store) Takes(ctx context.Context, id string) ([]Take, error) {
+	var rows []Take
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, revision_id, name, note, numbers, created FROM takes WHERE song_id = ? ORDER BY id DESC`, id)
+	return rows, err
+}
+
+// Return makes the song what it was in a take, as a new revision.
+func (s *Store) Return(ctx context.Context, id string, base, take int64) (int64, error) {
+	var t Take
+	err := s.db.GetContext(ctx, &t, `SELECT id, revision_id, name, note, numbers, created FROM takes WHERE id = ? AND song_id = ?`, take, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, ErrNotFound
+	}
+	if err != nil {
+		return 0, err
+	}
+	old, err := revision(ctx, s.db, id, t.Revision)
+	if err != nil {
+		return 0, err
+	}
+	return s.Edit(ctx, id, base, func(song *session.Song) (string, error) {
+		*song = old
+		return "Back to take “" + t.Name + "”", nil
+	})
+}
+
+// At returns a song as it was at a revision.
+func (s *Store) At(ctx context.Context, id string, rev int64) (session.Song, error) {
+	return revision(ctx, s.db, id, rev)
+}

@@ -1,0 +1,81 @@
+package web
+
+import (
+	"bytes"
+	"net/http"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
+	"mellowthump/core/mix"
+)
+
+// deckData answers with the deck's addresses and offset for another solo.
+func (s *Server) deckData(c *gin.Context) {
+	song := s.load(c)
+	if song == nil {
+		return
+	}
+	c.SetSameSite(http.SameSiteStrictMode)
+	c.SetCookie(soloCookie, string(solo(c)), cookieSeconds, "/", "", false, true)
+	v, err := s.view(c, song, currentStage(c), nil)
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	s.write(c, http.StatusOK, "deckdata", v)
+}
+
+// deckAudio plays one side of the deck: the loop of a revision as a 24-bit WAV. The address
+// holds all that the sound depends on, so it may be kept.
+func (s *Server) deckAudio(c *gin.Context) {
+	side := c.Param("side")
+	if side != "before.wav" && side != "after.wav" {
+		s.fail(c, http.StatusNotFound, "The deck has two sides, before and after.")
+		return
+	}
+	rev, err := strconv.ParseInt(c.Query("rev"), 10, 64)
+	from, err1 := strconv.Atoi(c.Query("from"))
+	to, err2 := strconv.Atoi(c.Query("to"))
+	if err != nil || err1 != nil || err2 != nil || from < 0 || to <= from || to-from > audio.MaxSeconds*audio.MaxRate {
+		s.fail(c, http.StatusBadRequest, "That is no address of the deck's.")
+		return
+	}
+	song, err := s.Store.At(c, c.Param("id"), rev)
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	length, err := s.Renderer.Length(&song)
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	if from >= length {
+		s.fail(c, http.StatusBadRequest, "That is no address of the deck's.")
+		return
+	}
+	if side == "before.wav" {
+		song = song.Bypassed()
+	}
+	b, _, err := s.Renderer.Heard(c, &song, solo(c), mix.Window{From: from, To: min(to, length)})
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	c.Header("Cache-Control", "private, max-age=3600, immutable")
+	sendWAV(c, b)
+}
+
+// sendWAV answers with a buffer as a 24-bit WAV.
+func sendWAV(c *gin.Context, b audio.Buffer) {
+	var out bytes.Buffer
+	out.Grow(64 + b.Frames()*len(b.Ch)*3)
+	if err := wav.Write(&out, b, wav.Int24); err != nil {
+		c.String(http.StatusInternalServerError, "The audio could not be written.")
+		return
+	}
+	c.Data(http.StatusOK, "audio/wav", out.Bytes())
+}

@@ -1,0 +1,461 @@
+package web
+
+import (
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"html/template"
+	"mime"
+	"net/http"
+	"sort"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/store"
+	"mellowthump/app/web/plot"
+	"mellowthump/core/duck"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+type duckSheet struct {
+	*view
+	Editor   template.HTML
+	Strip    template.HTML
+	Duck     *move.Duck // at tempo, on or off; nil where there is none
+	Off      bool
+	Why      string
+	Findings []pointOf
+	Trigger  string
+	Preview  bool
+}
+
+// pointOf is one short finding of the duck's.
+type pointOf struct{ What, Why string }
+
+// duckFindings judges the duck as it is.
+func duckFindings(v *view) []pointOf {
+	st := v.State
+	var out []pointOf
+	target := v.Targets.Clearance
+	if float64(st.After.ClearanceP10) < target {
+		out = append(out, pointOf{
+			fmt.Sprintf("Worst tenth %s dB, %s asked", figure(st.After.ClearanceP10, 1), plot.Signed(target, 1)),
+			"Press Fit for the least duck that reaches it, or shape the curve by hand.",
+		})
+	}
+	if r := st.Readout; r != nil {
+		if r.Back < r.Of {
+			out = append(out, pointOf{
+				fmt.Sprintf("Not back before the next hit on %d of %d", r.Of-r.Back, r.Of),
+				"Ducks that run into each other flatten the bass. Move the last points earlier.",
+			})
+		}
+		if r.Clicks() {
+			out = append(out, pointOf{
+				fmt.Sprintf("Steepest slope %s dB per ms", figure(r.Steepest, 1)),
+				"Over 3 dB per ms a low tone may click. Spread the points, or bend the segment less.",
+			})
+		}
+	}
+	return out
+}
+
+func (s *Server) duckSheet(v *view) *duckSheet {
+	out := &duckSheet{view: v}
+	if v.State == nil {
+		v.Lead = v.Trouble
+		return out
+	}
+	v.Lead = fmt.Sprintf("The least duck that puts %s %s dB over %s in its own octave, on 9 of 10 hits.",
+		"the kick", plot.Signed(v.Targets.Clearance, 1), "the bass")
+	if d, off := v.Song.Duck(); d != nil {
+		out.Off = off
+		out.Duck = d
+		if at, err := d.AtTempo(v.BPM); err == nil {
+			out.Duck = at
+		}
+		for _, st := range v.Stems {
+			if m, _ := st.DuckMove(); m != nil {
+				out.Why = m.Why
+			}
+		}
+	}
+	if st := v.TriggerStem(); st != nil {
+		out.Trigger = st.Name
+	}
+	out.Findings = duckFindings(v)
+	e := plot.Editor{
+		Width: 774, Height: 330, Kick: v.State.Pair.Meter.Kick, Before: v.State.Before.Bass, Bass: v.State.After.Bass,
+		Offset: v.envelopeOffset(), Hits: v.State.After.Hits, Duck: out.Duck, BPM: v.BPM,
+		Handover: v.State.After.HandoverMedian, BassName: v.BassName(),
+	}
+	out.Editor = plot.DuckEditor(e)
+	strip := v.strip("duck-strip", 774, 104)
+	if len(strip.Hits) > hitsDrawn/2 {
+		strip.Rows = 2
+	}
+	if len(strip.Hits) > hitsDrawn {
+		strip.Hits = worstInOrder(strip.Hits, hitsDrawn)
+		if strip.Was != nil {
+			strip.Was = worstOf(strip.Was, strip.Hits)
+		}
+	}
+	out.Strip = plot.HitStrip(strip)
+	return out
+}
+
+// readPoints reads the points of the form: ms-0, db-0, bend-0 and so on.
+func readPoints(c *gin.Context, bpm float64) (*move.Duck, error) {
+	d := &move.Duck{School: "curve", Trigger: session.KickTrigger}
+	for i := 0; ; i++ {
+		n := strconv.Itoa(i)
+		at, ok := c.GetPostForm("at-" + n)
+		if !ok {
+			break
+		}
+		if i >= move.DuckPoints {
+			return nil, badInput(c, "points", fmt.Errorf("a duck curve holds at most %d points", move.DuckPoints))
+		}
+		ms, note, err := move.ParseTime(at, bpm)
+		if err != nil {
+			return nil, badInput(c, "points", fmt.Errorf("point %d: %w", i+1, err))
+		}
+		db, err := move.ParseNumber(c.PostForm("db-"+n), "dB")
+		if err != nil {
+			return nil, badInput(c, "points", fmt.Errorf("point %d: %w", i+1, err))
+		}
+		bend := 0.0
+		if b := strings.TrimSpace(c.PostForm("bend-" + n)); b != "" {
+			if bend, err = move.ParseNumber(b, ""); err != nil {
+				return nil, badInput(c, "points", fmt.Errorf("point %d: %w", i+1, err))
+			}
+		}
+		d.Points = append(d.Points, move.Point{MS: ms, Note: note, DB: db, Bend: bend})
+	}
+	if err := d.Validate(); err != nil {
+		return nil, badInput(c, "points", err)
+	}
+	return d, nil
+}
+
+// setPoints stores the curve as it was dragged, moved or typed.
+func (s *Server) setPoints(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		d, err := readPoints(c, song.BPM)
+		if err != nil {
+			return "", err
+		}
+		was, _ := song.Duck()
+		song.SetDuck(d, false, "drawn by hand")
+		return pointsSummary(was, d), nil
+	})
+}
+
+// pointsSummary says what of a curve changed; empty where nothing did.
+func pointsSummary(was, d *move.Duck) string {
+	if was == nil || len(was.Points) != len(d.Points) {
+		return fmt.Sprintf("Draw a duck of %s dB", plot.Signed(d.Depth(), 1))
+	}
+	changed, at := 0, 0
+	for i := range d.Points {
+		if d.Points[i] != was.Points[i] {
+			changed, at = changed+1, i
+		}
+	}
+	switch changed {
+	case 0:
+		return ""
+	case 1:
+		p := d.Points[at]
+		return fmt.Sprintf("Duck point %d to %s ms, %s dB", at+1, plot.Signed(p.MS, 1), plot.Signed(p.DB, 1))
+	}
+	return "Change the duck curve"
+}
+
+// previewPoints shows what a curve would do while it is dragged: nothing is stored.
+func (s *Server) previewPoints(c *gin.Context) {
+	song := s.load(c)
+	if song == nil {
+		return
+	}
+	d, err := readPoints(c, song.BPM)
+	if err != nil {
+		c.Status(http.StatusNoContent) // a point dragged past its neighbour: keep the last picture
+		return
+	}
+	song.SetDuck(d, false, "")
+	v := &view{Song: song, Stage: "duck"}
+	if full, err := s.view(c, song, "duck", nil); err != nil {
+		s.failWith(c, err)
+		return
+	} else {
+		v = full
+	}
+	sheet := s.duckSheet(v)
+	sheet.Preview = true
+	s.write(c, http.StatusOK, "duckpreview", sheet)
+}
+
+// addPoint puts a point into the middle of the longest segment, or at a given place.
+func (s *Server) addPoint(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		was, off := song.Duck()
+		if was == nil {
+			d := startingDuck()
+			song.SetDuck(d, false, "drawn by hand")
+			return fmt.Sprintf("Draw a duck of %s dB", plot.Signed(d.Depth(), 1)), nil
+		}
+		d, err := was.AtTempo(song.BPM)
+		if err != nil {
+			return "", badInput(c, "points", err)
+		}
+		if len(d.Points) >= move.DuckPoints {
+			return "", badInput(c, "points", fmt.Errorf("a duck curve holds at most %d points", move.DuckPoints))
+		}
+		at, longest := 0.0, 0.0
+		for i := 1; i < len(d.Points); i++ {
+			if l := d.Points[i].MS - d.Points[i-1].MS; l > longest {
+				longest, at = l, d.Points[i-1].MS+l/2
+			}
+		}
+		p := move.Point{MS: tenth(at), DB: tenth(d.GainDB(tenth(at)))}
+		d.Points = append(d.Points, p)
+		sort.SliceStable(d.Points, func(i, j int) bool { return d.Points[i].MS < d.Points[j].MS })
+		if err := d.Validate(); err != nil {
+			return "", badInput(c, "points", err)
+		}
+		song.SetDuck(d, off, "drawn by hand")
+		return fmt.Sprintf("Add a duck point at %s ms", plot.Signed(p.MS, 1)), nil
+	})
+}
+
+func tenth(v float64) float64 {
+	if v < 0 {
+		return float64(int(v*10-0.5)) / 10
+	}
+	return float64(int(v*10+0.5)) / 10
+}
+
+// startingDuck is what drawing begins with: the middle of the usual depth, common practice.
+func startingDuck() *move.Duck {
+	return &move.Duck{School: "curve", Trigger: session.KickTrigger, Points: []move.Point{
+		{MS: -5, DB: 0}, {MS: 0, DB: -6}, {MS: 80, DB: -6}, {MS: 160, DB: 0},
+	}}
+}
+
+func (s *Server) removePoint(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		was, off := song.Duck()
+		i, err := strconv.Atoi(c.PostForm("i"))
+		if was == nil || err != nil || i <= 0 || i >= len(was.Points)-1 {
+			return "", badInput(c, "points", errors.New("the first and the last point hold the curve at 0 dB and stay"))
+		}
+		d := *was
+		d.Points = append(append([]move.Point(nil), was.Points[:i]...), was.Points[i+1:]...)
+		song.SetDuck(&d, off, "drawn by hand")
+		return fmt.Sprintf("Remove duck point %d", i+1), nil
+	})
+}
+
+// fit finds the least duck over the whole song, so that what is exported holds everywhere.
+func (s *Server) fit(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		n, err := s.Renderer.Length(song)
+		if err != nil {
+			return "", err
+		}
+		f, err := duck.FitSong(c, s.Renderer, song, mix.Window{From: 0, To: n})
+		if t := trouble(err); t != "" {
+			return "", badInput(c, "fit", errors.New(t))
+		}
+		if err != nil {
+			return "", err
+		}
+		if f.Duck == nil {
+			if d, _ := song.Duck(); d == nil {
+				return "", &inputError{Field: "fit", Sentence: f.Reason}
+			}
+			song.SetDuck(nil, false, "")
+			return "Fit: " + f.Reason, nil
+		}
+		d := *f.Duck
+		d.Trigger = session.KickTrigger
+		song.SetDuck(&d, false, f.Reason)
+		return fmt.Sprintf("Fit a duck of %s dB", plot.Signed(d.Depth(), 1)), nil
+	})
+}
+
+// setTargets changes the clearance asked and the cap of the depth.
+func (s *Server) setTargets(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		was := song.Targets
+		var err error
+		if song.Targets.Clearance, err = move.ParseNumber(c.PostForm("clearance"), "dB"); err != nil {
+			return "", badInput(c, "targets", fmt.Errorf("the clearance %w", err))
+		}
+		if song.Targets.MaxDepth, err = move.ParseNumber(c.PostForm("depth"), "dB"); err != nil {
+			return "", badInput(c, "targets", fmt.Errorf("the cap %w", err))
+		}
+		if err := song.Validate(); err != nil {
+			return "", badInput(c, "targets", err)
+		}
+		if was == song.Targets {
+			return "", nil
+		}
+		return fmt.Sprintf("Ask %g dB of clearance, at most %g dB of depth", song.Targets.Clearance, song.Targets.MaxDepth), nil
+	})
+}
+
+// switchDuck turns the duck off and on.
+func (s *Server) switchDuck(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		d, off := song.Duck()
+		if d == nil {
+			return "", nil
+		}
+		song.SetDuck(d, !off, "")
+		if off {
+			return "Duck on", nil
+		}
+		return "Duck off", nil
+	})
+}
+
+func (s *Server) dropDuck(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		if d, _ := song.Duck(); d == nil {
+			return "", nil
+		}
+		song.SetDuck(nil, false, "")
+		return "Take the duck away", nil
+	})
+}
+
+// costView is what the trade-off and the whole song say; it comes after the page.
+type costView struct {
+	*view
+	Trade  template.HTML
+	Fitted duck.Fitted
+	Whole  *duck.State
+	Ends   float64 // the last clearance that can be reached, dB
+}
+
+func (s *Server) duckCost(c *gin.Context) {
+	song := s.load(c)
+	if song == nil {
+		return
+	}
+	n, err := s.Renderer.Length(&song.Song)
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	out := costView{view: &view{Song: song}}
+	w := mix.Window{From: 0, To: n}
+	if out.Fitted, err = duck.FitSong(c, s.Renderer, &song.Song, w); err == nil {
+		out.Whole, err = duck.Measure(c, s.Renderer, &song.Song, w)
+	}
+	if err != nil {
+		if trouble(err) == "" {
+			s.failWith(c, err)
+			return
+		}
+		s.write(c, http.StatusOK, "duckcost", out)
+		return
+	}
+	var pts []plot.TradePoint
+	for _, t := range out.Fitted.Trade {
+		pts = append(pts, plot.TradePoint{Clearance: t.Clearance, Loss: t.Loss})
+		out.Ends = t.Clearance
+	}
+	out.Trade = plot.Trade(pts, song.Targets.Clearance)
+	s.write(c, http.StatusOK, "duckcost", out)
+}
+
+// Under tells how many hits of the whole song miss the target.
+func (v costView) Under() int { return v.Whole.After.Under(v.Targets.Clearance) }
+
+// attachment names a download after the song and the stem.
+func attachment(c *gin.Context, name string) {
+	c.Header("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
+}
+
+// duckCurve sends the curve as CSV: ms after the hit, gain in dB.
+func (s *Server) duckCurve(c *gin.Context) {
+	song := s.load(c)
+	if song == nil {
+		return
+	}
+	d, _ := song.Duck()
+	if d == nil {
+		s.fail(c, http.StatusNotFound, "There is no duck to take away yet. Press Fit, or draw one.")
+		return
+	}
+	rows, err := duck.Curve(d, song.BPM)
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	attachment(c, fileSafe(song.Name)+" duck curve.csv")
+	c.Header("Content-Type", "text/csv; charset=utf-8")
+	w := csv.NewWriter(c.Writer)
+	w.Write([]string{"ms", "db"})
+	for _, r := range rows {
+		w.Write([]string{strconv.FormatFloat(r.MS, 'f', 3, 64), strconv.FormatFloat(r.DB, 'f', 3, 64)})
+	}
+	w.Flush()
+}
+
+// duckedStem sends a bass with its duck, over its whole length, as a 24-bit WAV.
+func (s *Server) duckedStem(c *gin.Context) {
+	song := s.load(c)
+	if song == nil {
+		return
+	}
+	st := song.Stem(c.Query("stem"))
+	if st == nil {
+		if b := song.ByRole(session.Bass); len(b) > 0 {
+			st = b[0]
+		}
+	}
+	if st == nil {
+		s.fail(c, http.StatusNotFound, "There is no bass to take away.")
+		return
+	}
+	n, err := s.stemLength(song, st)
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	b, _, err := s.Renderer.Stem(&song.Song, st, mix.Window{From: 0, To: n})
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	if p := meter.PeakDB(b.Ch...); p.Valid() && p > 0 {
+		c.Header("X-Clipped", "true")
+	}
+	attachment(c, fileSafe(st.Name)+" ducked.wav")
+	sendWAV(c, b)
+}
+
+func (s *Server) stemLength(song *store.Song, st *session.Stem) (int, error) {
+	one := song.Song
+	one.Stems = []session.Stem{*st}
+	return s.Renderer.Length(&one)
+}
+
+// fileSafe makes a name fit for a file.
+func fileSafe(name string) string {
+	return strings.Map(func(r rune) rune {
+		if strings.ContainsRune(`/\:*?"<>|`, r) || r < ' ' {
+			return '-'
+		}
+		return r
+	}, name)
+}

@@ -1,0 +1,367 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html/template"
+	"io"
+	"net/http"
+	"path"
+	"sort"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/store"
+	"mellowthump/app/web/plot"
+	"mellowthump/app/worker"
+	"mellowthump/core/audio/wav"
+	"mellowthump/core/intake"
+	"mellowthump/core/session"
+)
+
+// importJob is the kind of the job that takes a file in.
+const importJob = "import"
+
+type importPayload struct {
+	Incoming string `json:"incoming"`
+}
+
+type intakeSheet struct {
+	*view
+	Rows    []intakeRow
+	Imports importsView
+	Missing string // what keeps the Pocket from measuring
+	MaxGiB  int
+	MaxMins int
+}
+
+type intakeRow struct {
+	session.Stem
+	*intake.Analysis
+	Wave     template.HTML
+	Findings []intake.Finding
+	Trigger  bool
+}
+
+func (s *Server) intakeSheet(c *gin.Context, v *view) (*intakeSheet, error) {
+	out := &intakeSheet{view: v, MaxGiB: MaxFileBytes >> 30, MaxMins: 30}
+	trigger := v.TriggerStem()
+	for i, st := range v.Stems {
+		a := v.Facts[st.Audio]
+		out.Rows = append(out.Rows, intakeRow{
+			Stem: st, Analysis: a, Findings: s.stemFindings(v, &st),
+			Wave:    plot.Wave(fmt.Sprintf("wave-%d", i), string(st.Role), st.Name, a.Overview, 170, 30),
+			Trigger: trigger != nil && trigger.ID == st.ID,
+		})
+	}
+	order := map[session.Role]int{}
+	for i, r := range session.Roles {
+		order[r.Role] = i
+	}
+	sort.SliceStable(out.Rows, func(i, j int) bool { return order[out.Rows[i].Role] < order[out.Rows[j].Role] })
+	switch {
+	case len(v.Stems) == 0:
+		v.Lead = "Nothing yet. Bounce the stems of the beat as WAV, all from the same start, and drop them here."
+	default:
+		found := 0
+		for _, r := range out.Rows {
+			found += len(r.Findings)
+		}
+		v.Lead = fmt.Sprintf("%s, %s, rendered at %g kHz. ", count(len(v.Stems), "stem"), clock(float64(v.Length)/float64(v.Rate)), float64(v.Rate)/1000)
+		if found == 0 {
+			v.Lead += "Nothing is wrong with the files."
+		} else {
+			v.Lead += "There is something to look at in " + count(found, "place") + "."
+		}
+		if v.State == nil {
+			out.Missing = v.Trouble
+		}
+	}
+	var err error
+	out.Imports, err = s.importsView(c, v.ID)
+	return out, err
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// stemFindings are the findings about a stem's file, alone and beside the kick's.
+func (s *Server) stemFindings(v *view, st *session.Stem) []intake.Finding {
+	a := v.Facts[st.Audio]
+	out := intake.Findings(st.Role, a)
+	if k := v.TriggerStem(); k != nil && st.Role == session.Bass {
+		out = append(out, intake.Against(a, v.Facts[k.Audio])...)
+	}
+	return out
+}
+
+// upload takes the files of a drop, one after another, and starts a job for each.
+func (s *Server) upload(c *gin.Context) {
+	if s.load(c) == nil {
+		return
+	}
+	reader, err := c.Request.MultipartReader()
+	if err != nil {
+		s.fail(c, http.StatusBadRequest, "Nothing arrived. Choose files, or drop them on the page.")
+		return
+	}
+	taken := 0
+	for {
+		part, err := reader.NextPart()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			s.fail(c, http.StatusBadRequest, "The upload broke off. The files before it were taken; send the rest again.")
+			return
+		}
+		if part.FileName() == "" {
+			continue
+		}
+		if taken++; taken > MaxFilesAt {
+			s.fail(c, http.StatusRequestEntityTooLarge, fmt.Sprintf("More than %d files at once. The first %d were taken; send the rest after them.", MaxFilesAt, MaxFilesAt))
+			return
+		}
+		if err := s.takeIn(c, part.FileName(), part); err != nil {
+			s.failWith(c, err)
+			return
+		}
+	}
+	if taken == 0 {
+		s.fail(c, http.StatusBadRequest, "No file was chosen.")
+		return
+	}
+	if !isHTMX(c) {
+		c.Redirect(http.StatusSeeOther, "/songs/"+c.Param("id")+"/intake")
+		return
+	}
+	s.imports(c)
+}
+
+func (s *Server) takeIn(c *gin.Context, fileName string, r io.Reader) error {
+	name := shownName(fileName)
+	job := store.Job{SongID: c.Param("id"), Kind: importJob, Name: name}
+	incoming, err := s.Store.Incoming(r, MaxFileBytes)
+	if errors.Is(err, store.ErrTooLarge) {
+		job.State, job.Message = store.Failed, fmt.Sprintf("It is larger than %d GiB.", MaxFileBytes>>30)
+		_, err = s.Store.AddJob(c, job)
+		return err
+	}
+	if err != nil {
+		return err
+	}
+	payload, err := json.Marshal(importPayload{Incoming: incoming})
+	if err != nil {
+		return err
+	}
+	job.Payload = string(payload)
+	_, err = s.Pool.Submit(c, job)
+	return err
+}
+
+// shownName makes a file's name fit to be shown: no folders, no control characters, not
+// endless. It is never used as a path.
+func shownName(name string) string {
+	name = path.Base(strings.ReplaceAll(name, `\`, "/"))
+	name = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return -1
+		}
+		return r
+	}, name)
+	if r := []rune(name); len(r) > session.MaxName {
+		name = string(r[:session.MaxName-1]) + "…"
+	}
+	if name == "" || name == "." || name == "/" {
+		name = "unnamed.wav"
+	}
+	return name
+}
+
+// runImport checks and measures a file, puts it in place and makes it a stem of the song.
+func (s *Server) runImport(ctx context.Context, j store.Job, report worker.Report) error {
+	var p importPayload
+	if err := json.Unmarshal([]byte(j.Payload), &p); err != nil {
+		return fmt.Errorf("the job's own data is damaged: %w", err)
+	}
+	err := s.importFile(ctx, j, p.Incoming, report)
+	if err == nil || ctx.Err() == nil || errors.Is(context.Cause(ctx), errCancelled) {
+		s.Store.DropIncoming(p.Incoming) // what was wanted has been moved away
+	}
+	return err
+}
+
+var errCancelled = errors.New("cancelled by the user")
+
+func (s *Server) importFile(ctx context.Context, j store.Job, incoming string, report worker.Report) error {
+	report(0, "reading")
+	sha, err := s.Store.HashIncoming(incoming)
+	if err != nil {
+		return errors.New("The upload is no longer there. Send the file again.")
+	}
+	a, err := s.Store.Facts(ctx, sha)
+	if errors.Is(err, store.ErrNotFound) {
+		f, err := s.Store.OpenIncoming(incoming)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		st, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		src, err := wav.NewReader(f, st.Size())
+		if err != nil {
+			return fmt.Errorf("%s %s", sentence(err.Error()), "Nothing was taken from it.")
+		}
+		if a, err = intake.Analyse(ctx, src, j.Name, func(p float64) { report(p, "measuring") }); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return fmt.Errorf("%s %s", sentence(err.Error()), "Nothing was taken from it.")
+		}
+		if err := s.Store.Register(ctx, incoming, sha, a); err != nil {
+			return fmt.Errorf("it could not be stored: %w", err)
+		}
+	} else if err != nil {
+		return err
+	}
+	_, err = s.Store.Edit(ctx, j.SongID, store.AnyRevision, func(song *session.Song) (string, error) {
+		addStem(song, j.Name, sha, a.Rate)
+		return "Add " + song.Stems[len(song.Stems)-1].Name, nil
+	})
+	return err
+}
+
+// The rates a song is rendered at follow its first stem within these bounds.
+const (
+	leastRate = 44100
+	mostRate  = 96000
+)
+
+func addStem(song *session.Song, fileName, sha string, rate int) {
+	if song.Rate == 0 {
+		song.Rate = min(max(rate, leastRate), mostRate)
+	}
+	name := strings.TrimSpace(strings.TrimSuffix(fileName, path.Ext(fileName)))
+	if name == "" {
+		name = fileName
+	}
+	id := ""
+	for k := len(song.Stems) + 1; id == "" || song.Stem(id) != nil; k++ {
+		id = fmt.Sprintf("s%d", k)
+	}
+	song.Stems = append(song.Stems, session.Stem{ID: id, Name: name, Role: intake.GuessRole(name), Audio: sha})
+	song.Settle()
+}
+
+// importsView is the list of imports that are under way or failed.
+type importsView struct {
+	SongID string
+	Rev    int64
+	Jobs   []store.Job
+	Active int
+	Total  int // per cent over all that are under way
+}
+
+func (s *Server) importsView(ctx context.Context, id string) (importsView, error) {
+	jobs, err := s.Store.Jobs(ctx, id)
+	v := importsView{SongID: id, Jobs: jobs}
+	sum := 0.0
+	for _, j := range jobs {
+		if j.Active() {
+			v.Active++
+			sum += j.Progress
+		}
+	}
+	if v.Active > 0 {
+		v.Total = int(100 * sum / float64(v.Active))
+	}
+	return v, err
+}
+
+// imports answers the poll of the import list; when the song has changed since the page
+// was drawn, the whole sheet comes with it.
+func (s *Server) imports(c *gin.Context) {
+	song := s.load(c)
+	if song == nil {
+		return
+	}
+	if seen := c.Query("rev"); seen != "" && seen != strconv.FormatInt(song.Rev, 10) {
+		c.Header("HX-Retarget", "#sheet")
+		c.Header("HX-Reswap", "innerHTML")
+		s.show(c, http.StatusOK, song, "intake", nil)
+		return
+	}
+	v, err := s.importsView(c, song.ID)
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	s.write(c, http.StatusOK, "imports", v)
+}
+
+func (s *Server) cancelImport(c *gin.Context) {
+	id, _ := strconv.ParseInt(c.Param("job"), 10, 64)
+	if j, err := s.Store.Job(c, id); err != nil || j.SongID != c.Param("id") {
+		s.failWith(c, store.ErrNotFound)
+		return
+	}
+	s.Pool.Cancel(id)
+	s.answer(c, "intake", http.StatusOK, nil)
+}
+
+func (s *Server) forgetImports(c *gin.Context) {
+	if err := s.Store.ForgetJobs(c, c.Param("id")); err != nil {
+		s.failWith(c, err)
+		return
+	}
+	s.answer(c, "intake", http.StatusOK, nil)
+}
+
+func (s *Server) setRole(c *gin.Context) {
+	s.edit(c, "intake", func(song *session.Song) (string, error) {
+		st := song.Stem(c.Param("stem"))
+		if st == nil {
+			return "", badInput(c, "stems", errors.New("that stem is no longer there"))
+		}
+		role := session.Role(c.PostForm("role"))
+		if !role.Valid() {
+			return "", badInput(c, "stems", errors.New("that is no role"))
+		}
+		if st.Role == role {
+			return "", nil
+		}
+		st.Role = role
+		song.Settle()
+		return fmt.Sprintf("%s is %s", st.Name, role), nil
+	})
+}
+
+func (s *Server) removeStem(c *gin.Context) {
+	s.edit(c, "intake", func(song *session.Song) (string, error) {
+		st := song.Stem(c.Param("stem"))
+		if st == nil {
+			return "", badInput(c, "stems", errors.New("that stem is no longer there"))
+		}
+		name := st.Name
+		var kept []session.Stem
+		for _, other := range song.Stems {
+			if other.ID != st.ID {
+				kept = append(kept, other)
+			}
+		}
+		song.Stems = kept
+		song.Settle()
+		return "Remove " + name, nil
+	})
+}

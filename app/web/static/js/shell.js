@@ -1,0 +1,132 @@
+// The shell: theme, dialogs, definitions, keys, number fields. Everything works on delegated
+// events, so parts that htmx swaps need no set-up of their own.
+
+const $ = (selector) => document.querySelector(selector);
+
+// --- theme
+document.addEventListener("click", (e) => {
+  if (!e.target.closest("#theme")) return;
+  e.preventDefault();
+  const root = document.documentElement;
+  const dark = root.dataset.theme ? root.dataset.theme === "night" : matchMedia("(prefers-color-scheme: dark)").matches;
+  root.dataset.theme = dark ? "day" : "night";
+  document.cookie = `theme=${root.dataset.theme}; path=/; max-age=31536000; SameSite=Strict`;
+});
+
+// --- dialogs
+document.addEventListener("click", (e) => {
+  const opener = e.target.closest("[data-open]");
+  if (opener) openDialog(opener.dataset.open);
+  if (e.target.closest("[data-close]")) e.target.closest("dialog").close();
+  if (e.target.closest("[data-close-notice]")) $("#notice").replaceChildren();
+});
+
+function openDialog(id) {
+  const d = document.getElementById(id);
+  if (!d || d.open) return;
+  d.showModal();
+  const first = d.querySelector("input, textarea");
+  if (first) first.focus();
+}
+
+document.addEventListener("take-saved", () => {
+  const d = $("#take-dialog");
+  d.querySelector("form").reset();
+  d.close();
+});
+// A refused take leaves the dialog open with what was typed; its sentence goes inside.
+document.addEventListener("htmx:afterSwap", (e) => {
+  const d = $("#take-dialog");
+  if (e.detail.target.id === "notice" && d?.open) d.close();
+});
+
+// --- definitions on hover and focus
+let bubble;
+function define(el) {
+  bubble?.remove();
+  bubble = undefined;
+  const text = el?.dataset.def;
+  if (!text) return;
+  bubble = document.createElement("div");
+  bubble.className = "bubble";
+  bubble.role = "tooltip";
+  bubble.textContent = text;
+  document.body.append(bubble);
+  const r = el.getBoundingClientRect();
+  const left = Math.max(8, Math.min(r.left, innerWidth - bubble.offsetWidth - 8));
+  const below = r.bottom + 6 + bubble.offsetHeight < innerHeight;
+  bubble.style.left = `${left}px`;
+  bubble.style.top = `${below ? r.bottom + 6 : r.top - bubble.offsetHeight - 6}px`;
+}
+document.addEventListener("mouseover", (e) => define(e.target.closest?.("[data-def]")));
+document.addEventListener("focusin", (e) => define(e.target.closest?.("[data-def]")));
+document.addEventListener("focusout", () => define(null));
+
+// --- number fields: wheel and arrow keys step, double-click resets
+function step(field, direction, fine) {
+  const text = field.value.trim().replace("−", "-").replace(",", ".");
+  if (text.includes("/") || !Number.isFinite(Number(text)) || text === "") return false;
+  const by = Number(field.dataset.step) * (fine ? 0.1 : 1);
+  field.value = String(Math.round((Number(text) + direction * by) * 1000) / 1000);
+  settle(field);
+  return true;
+}
+let settling;
+function settle(field) { // one edit for a run of steps
+  clearTimeout(settling);
+  settling = setTimeout(() => field.dispatchEvent(new Event("change", { bubbles: true })), 250);
+}
+document.addEventListener("keydown", (e) => {
+  const f = e.target.closest?.("input[data-step]");
+  if (!f || (e.key !== "ArrowUp" && e.key !== "ArrowDown")) return;
+  if (step(f, e.key === "ArrowUp" ? 1 : -1, e.shiftKey)) e.preventDefault();
+});
+document.addEventListener("wheel", (e) => {
+  const f = e.target.closest?.("input[data-step]");
+  if (!f || document.activeElement !== f) return;
+  if (step(f, e.deltaY < 0 ? 1 : -1, e.shiftKey)) e.preventDefault();
+}, { passive: false });
+document.addEventListener("dblclick", (e) => {
+  const f = e.target.closest?.("input[data-default]");
+  if (!f) return;
+  f.value = f.dataset.default;
+  f.dispatchEvent(new Event("change", { bubbles: true }));
+});
+
+// --- focus survives a swap
+let focused;
+document.addEventListener("htmx:beforeSwap", () => { focused = document.activeElement?.id; });
+document.addEventListener("htmx:afterSettle", () => {
+  if (focused && document.activeElement === document.body) document.getElementById(focused)?.focus({ preventScroll: true });
+});
+
+// --- keys, never while a field has focus
+document.addEventListener("keydown", (e) => {
+  if (e.target.closest?.("input:not([type=checkbox]):not([type=range]), textarea, select") || document.querySelector("dialog[open]")) return;
+  if (e.ctrlKey || e.metaKey) {
+    if (e.key.toLowerCase() === "z" && !e.altKey) {
+      e.preventDefault();
+      $(e.shiftKey ? "#redo" : "#undo")?.click();
+    }
+    return;
+  }
+  if (e.altKey) return;
+  const stages = document.querySelectorAll("#rail a");
+  if (/^[0-9]$/.test(e.key)) return stages[(Number(e.key) + 9) % 10]?.click();
+  const act = {
+    " ": () => $("#play")?.click(),
+    x: () => document.dispatchEvent(new Event("deck-flip")),
+    m: () => $("#match")?.click(),
+    "[": () => document.dispatchEvent(new CustomEvent("deck-hit", { detail: -1 })),
+    "]": () => document.dispatchEvent(new CustomEvent("deck-hit", { detail: 1 })),
+    f: () => $("#fit")?.click(),
+    s: () => openDialog("take-dialog"),
+    "?": () => openDialog("keys-dialog"),
+  }[e.key.length === 1 ? e.key.toLowerCase() : ""];
+  if (!act) return;
+  if (e.key === " " && e.target.closest?.("button, a, [role=slider], [type=checkbox]") && e.target.id !== "play") {
+    if (e.target.closest("button, a, [type=checkbox]")) return; // Space presses what has focus
+  }
+  e.preventDefault();
+  act();
+});

@@ -1,0 +1,154 @@
+// Package worker runs background jobs: a bounded number at once, stored, cancellable, taken
+// up again after a restart.
+package worker
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"runtime"
+	"runtime/debug"
+	"sync"
+	"time"
+
+	"mellowthump/app/store"
+)
+
+// Report tells how far a job is, 0 to 1, and what it is doing.
+type Report func(progress float64, message string)
+
+// Func carries out one kind of job. Its error is shown to the user.
+type Func func(ctx context.Context, j store.Job, report Report) error
+
+// Jobs is what a pool keeps its jobs in.
+type Jobs interface {
+	AddJob(ctx context.Context, j store.Job) (int64, error)
+	SetJob(ctx context.Context, id int64, state store.JobState, progress float64, message string) error
+	Job(ctx context.Context, id int64) (store.Job, error)
+	Unfinished(ctx context.Context) ([]store.Job, error)
+}
+
+const reportEvery = 150 * time.Millisecond
+
+// Pool runs jobs.
+type Pool struct {
+	jobs  Jobs
+	kinds map[string]Func
+	slots chan struct{}
+	ctx   context.Context
+	stop  context.CancelFunc
+	wg    sync.WaitGroup
+
+	mu      sync.Mutex
+	cancels map[int64]context.CancelFunc
+}
+
+// New returns a pool with as many slots as there are processors.
+func New(jobs Jobs, kinds map[string]Func) *Pool {
+	ctx, stop := context.WithCancel(context.Background())
+	return &Pool{jobs: jobs, kinds: kinds, slots: make(chan struct{}, runtime.GOMAXPROCS(0)),
+		ctx: ctx, stop: stop, cancels: map[int64]context.CancelFunc{}}
+}
+
+// Resume takes up what a stop of the program left.
+func (p *Pool) Resume(ctx context.Context) error {
+	left, err := p.jobs.Unfinished(ctx)
+	if err != nil {
+		return err
+	}
+	for _, j := range left {
+		p.start(j)
+	}
+	return nil
+}
+
+// Submit stores a job and starts it when a slot is free.
+func (p *Pool) Submit(ctx context.Context, j store.Job) (int64, error) {
+	j.State = store.Queued
+	id, err := p.jobs.AddJob(ctx, j)
+	if err != nil {
+		return 0, err
+	}
+	j.ID = id
+	p.start(j)
+	return id, nil
+}
+
+// Cancel ends a job that is queued or running.
+func (p *Pool) Cancel(id int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if c := p.cancels[id]; c != nil {
+		c()
+	}
+}
+
+// Close stops all jobs and waits for them; they are taken up at the next start.
+func (p *Pool) Close() {
+	p.stop()
+	p.wg.Wait()
+}
+
+func (p *Pool) start(j store.Job) {
+	ctx, cancel := context.WithCancel(p.ctx)
+	p.mu.Lock()
+	p.cancels[j.ID] = cancel
+	p.mu.Unlock()
+	p.wg.Go(func() {
+		defer func() {
+			cancel()
+			p.mu.Lock()
+			delete(p.cancels, j.ID)
+			p.mu.Unlock()
+		}()
+		select {
+		case p.slots <- struct{}{}:
+			defer func() { <-p.slots }()
+		case <-ctx.Done():
+		}
+		p.run(ctx, j)
+	})
+}
+
+func (p *Pool) run(ctx context.Context, j store.Job) {
+	set := func(state store.JobState, progress float64, message string) {
+		if err := p.jobs.SetJob(context.WithoutCancel(ctx), j.ID, state, progress, message); err != nil {
+			slog.Error("storing a job", "job", j.ID, "err", err)
+		}
+	}
+	err := ctx.Err()
+	if err == nil {
+		set(store.Running, 0, "")
+		last := time.Now()
+		err = p.call(ctx, j, func(progress float64, message string) {
+			if time.Since(last) >= reportEvery {
+				last = time.Now()
+				set(store.Running, progress, message)
+			}
+		})
+	}
+	switch {
+	case err == nil:
+		set(store.Done, 1, "")
+	case p.ctx.Err() != nil: // the program stops: the job stays to be resumed
+	case errors.Is(err, context.Canceled):
+		set(store.Cancelled, 0, "")
+	default:
+		set(store.Failed, 0, err.Error())
+	}
+}
+
+func (p *Pool) call(ctx context.Context, j store.Job, report Report) (err error) {
+	defer func() {
+		if v := recover(); v != nil {
+			slog.Error("a job stopped short", "job", j.ID, "kind", j.Kind, "panic", v, "stack", string(debug.Stack()))
+			err = errors.New("something went wrong inside the program; the file is unchanged")
+		}
+	}()
+	f := p.kinds[j.Kind]
+	if f == nil {
+		return fmt.Errorf("no job of the kind %q is known", j.Kind)
+	}
+	return f(ctx, j, report)
+}

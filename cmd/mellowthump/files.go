@@ -1,0 +1,183 @@
+package main
+
+import (
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
+	"mellowthump/core/duck"
+	"mellowthump/core/intake"
+	"mellowthump/core/session"
+)
+
+// openWAV opens a file to be read as sound; the error names it.
+func openWAV(name string) (*wav.Reader, *os.File, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	st, err := f.Stat()
+	if err == nil && st.IsDir() {
+		err = errors.New("it is a folder")
+	}
+	var r *wav.Reader
+	if err == nil {
+		r, err = wav.NewReader(f, st.Size())
+	}
+	if err != nil {
+		f.Close()
+		return nil, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return r, f, nil
+}
+
+func writeJSON(out io.Writer, v any) error {
+	e := json.NewEncoder(out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// measure prints the figures of files. A file that cannot be read ends it, with nothing
+// printed: half an array is no JSON.
+func measure(ctx context.Context, args []string, out io.Writer) error {
+	f := flags("measure")
+	if err := parse(f, args); err != nil {
+		return err
+	}
+	if f.NArg() == 0 {
+		return errUsage{errors.New("measure: name at least one file")}
+	}
+	all := make([]intake.Facts, 0, f.NArg())
+	for _, name := range f.Args() {
+		facts, err := measureFile(ctx, name)
+		if err != nil {
+			return err
+		}
+		all = append(all, facts)
+	}
+	return writeJSON(out, all)
+}
+
+func measureFile(ctx context.Context, name string) (intake.Facts, error) {
+	r, file, err := openWAV(name)
+	if err != nil {
+		return intake.Facts{}, err
+	}
+	defer file.Close()
+	a, err := intake.Analyse(ctx, r, name, nil)
+	if err != nil {
+		return intake.Facts{}, fmt.Errorf("%s: %w", name, err)
+	}
+	return a.Facts, nil
+}
+
+// clearPair fits a duck to two aligned stems and prints before, duck and after.
+func clearPair(ctx context.Context, args []string, out io.Writer) error {
+	f := flags("clear")
+	kick := f.String("kick", "", "")
+	bass := f.String("bass", "", "")
+	bpm := f.Float64("bpm", 0, "")
+	leader := f.String("leader", string(session.KickLeads), "")
+	school := f.String("school", "curve", "")
+	targets := session.DefaultTargets()
+	f.Float64Var(&targets.Clearance, "target", targets.Clearance, "")
+	f.Float64Var(&targets.MaxDepth, "max-depth", targets.MaxDepth, "")
+	outFile := f.String("out", "", "")
+	curve := f.String("curve", "", "")
+	if err := parse(f, args); err != nil {
+		return err
+	}
+	switch {
+	case f.NArg() > 0:
+		return errUsage{fmt.Errorf("clear: what is %q? Files are named by --kick and --bass", f.Arg(0))}
+	case *kick == "" || *bass == "":
+		return errUsage{errors.New("clear: name both --kick and --bass")}
+	case *leader != string(session.KickLeads):
+		return errUsage{fmt.Errorf("clear: --leader %s is not built yet; kick is", *leader)}
+	case *school != "curve":
+		return errUsage{fmt.Errorf("clear: --school %s is not built yet; curve is", *school)}
+	case !(targets.Clearance >= 0 && targets.Clearance <= 40):
+		return errUsage{fmt.Errorf("clear: --target %g is outside 0 to 40 dB", targets.Clearance)}
+	case !(targets.MaxDepth >= 0 && targets.MaxDepth <= 60):
+		return errUsage{fmt.Errorf("clear: --max-depth %g is outside 0 to 60 dB", targets.MaxDepth)}
+	case *bpm != 0 && !(*bpm >= session.MinBPM && *bpm <= session.MaxBPM):
+		return errUsage{fmt.Errorf("clear: --bpm %g is outside %g to %g", *bpm, session.MinBPM, session.MaxBPM)}
+	}
+	k, kf, err := openWAV(*kick)
+	if err != nil {
+		return err
+	}
+	defer kf.Close()
+	b, bf, err := openWAV(*bass)
+	if err != nil {
+		return err
+	}
+	defer bf.Close()
+	c, err := duck.Clear(ctx, k, b, duck.Options{BPM: *bpm, Targets: targets})
+	if err != nil {
+		return err
+	}
+	if *outFile != "" {
+		if err := writeFile(*outFile, func(w io.Writer) error { return wav.Write(w, c.Ducked, wav.Int24) }); err != nil {
+			return err
+		}
+	}
+	if *curve != "" {
+		if err := writeFile(*curve, func(w io.Writer) error { return writeCurve(w, c) }); err != nil {
+			return err
+		}
+	}
+	return writeJSON(out, c)
+}
+
+func writeCurve(w io.Writer, c *duck.Cleared) error {
+	rows := []duck.CurveRow{{MS: 0, DB: 0}} // no duck: no change
+	if c.Move != nil {
+		var err error
+		if rows, err = duck.Curve(c.Move, session.MaxBPM); err != nil { // the fit's points are in ms
+			return err
+		}
+	}
+	cw := csv.NewWriter(w)
+	cw.Write([]string{"ms", "db"})
+	for _, r := range rows {
+		cw.Write([]string{strconv.FormatFloat(r.MS, 'f', 3, 64), strconv.FormatFloat(r.DB, 'f', 3, 64)})
+	}
+	cw.Flush()
+	return cw.Error()
+}
+
+// writeFile writes a file whole or not at all.
+func writeFile(name string, write func(io.Writer) error) (err error) {
+	f, err := os.CreateTemp(filepath.Dir(name), ".mellowthump-*")
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	defer func() {
+		if err != nil {
+			f.Close()
+			os.Remove(f.Name())
+		}
+	}()
+	if err = write(f); err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	if err = f.Chmod(0o644); err != nil {
+		return err
+	}
+	if err = f.Close(); err != nil {
+		return fmt.Errorf("writing %s: %w", name, err)
+	}
+	return os.Rename(f.Name(), name)
+}
+
+var _ audio.Source = (*wav.Reader)(nil)

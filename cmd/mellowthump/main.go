@@ -1,0 +1,62 @@
+// Command mellowthump is the low-end workbench: serve, demo, measure, clear.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+)
+
+const usage = `mellowthump: a low-end workbench for beat producers
+
+  mellowthump serve   [--addr 127.0.0.1:8808] [--data DIR]   the application
+  mellowthump demo    [--addr 127.0.0.1:8808]                the same with the demo song, in a fresh folder
+  mellowthump measure FILE...                                JSON array of figures on standard output
+  mellowthump clear   --kick K --bass B [--bpm N] [--target DB] [--max-depth DB]
+                      [--out DUCKED.wav] [--curve CURVE.csv] JSON: before, duck, after
+`
+
+// errUsage marks wrong usage: exit status 2.
+type errUsage struct{ error }
+
+// commands by name.
+var commands = map[string]func(ctx context.Context, args []string, out io.Writer) error{
+	"serve": serve, "demo": demoServe, "measure": measure, "clear": clearPair,
+}
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	os.Exit(run(ctx, os.Args[1:], os.Stdout, os.Stderr))
+}
+
+// run carries out one command and returns the exit status: 0 done, 2 wrong usage, 1 failed.
+func run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
+	if len(args) == 0 || args[0] == "help" || args[0] == "-h" || args[0] == "--help" {
+		fmt.Fprint(stderr, usage)
+		if len(args) == 0 {
+			return 2
+		}
+		return 0
+	}
+	command := commands[args[0]]
+	if command == nil {
+		fmt.Fprintf(stderr, "mellowthump: there is no command %q; run mellowthump help\n", args[0])
+		return 2
+	}
+	err := command(ctx, args[1:], stdout)
+	var wrong errUsage
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &wrong):
+		fmt.Fprintln(stderr, "mellowthump:", err)
+		return 2
+	}
+	fmt.Fprintln(stderr, "mellowthump:", err)
+	return 1
+}

@@ -1,0 +1,172 @@
+// Package audio holds sampled sound in memory and describes the files it comes from.
+//
+// Samples are float32, planar, full scale 1.0. Positions and lengths are in frames
+// (one sample of every channel) at the buffer's own rate.
+package audio
+
+import "fmt"
+
+// Buffer is a stretch of sound: one slice of samples a channel, all of one length.
+type Buffer struct {
+	Rate int         // frames per second, Hz
+	Ch   [][]float32 // [channel][frame]
+}
+
+// New returns a silent buffer.
+func New(rate, channels, frames int) Buffer {
+	flat := make([]float32, channels*frames)
+	b := Buffer{Rate: rate, Ch: make([][]float32, channels)}
+	for c := range b.Ch {
+		b.Ch[c] = flat[c*frames : (c+1)*frames : (c+1)*frames]
+	}
+	return b
+}
+
+// Frames returns the length in frames.
+func (b Buffer) Frames() int {
+	if len(b.Ch) == 0 {
+		return 0
+	}
+	return len(b.Ch[0])
+}
+
+// Slice returns the frames from..to; it shares memory with b.
+func (b Buffer) Slice(from, to int) Buffer {
+	s := Buffer{Rate: b.Rate, Ch: make([][]float32, len(b.Ch))}
+	for c := range b.Ch {
+		s.Ch[c] = b.Ch[c][from:to]
+	}
+	return s
+}
+
+// Mono returns the mean of the channels: a mono signal standing in both channels
+// keeps its level. A buffer of one channel returns that channel itself, not a copy.
+func (b Buffer) Mono() []float32 {
+	switch len(b.Ch) {
+	case 0:
+		return nil
+	case 1:
+		return b.Ch[0]
+	}
+	m := make([]float32, b.Frames())
+	scale := 1 / float32(len(b.Ch))
+	for c := range b.Ch {
+		for i, v := range b.Ch[c] {
+			m[i] += v * scale
+		}
+	}
+	return m
+}
+
+// Bytes returns the memory the samples take.
+func (b Buffer) Bytes() int { return 4 * len(b.Ch) * b.Frames() }
+
+// Encoding is the way samples are stored in a file.
+type Encoding string
+
+// The encodings that the codecs read.
+const (
+	PCM   Encoding = "pcm"
+	Float Encoding = "float"
+)
+
+// Format describes a sound file.
+type Format struct {
+	Container string   // "wav"
+	Encoding  Encoding // integer or floating point
+	BitDepth  int      // bits a sample
+	Rate      int      // Hz
+	Channels  int
+	Frames    int64
+}
+
+// Duration returns the length in seconds.
+func (f Format) Duration() float64 {
+	if f.Rate == 0 {
+		return 0
+	}
+	return float64(f.Frames) / float64(f.Rate)
+}
+
+// String says the format in words, "24-bit WAV, 44.1 kHz, stereo".
+func (f Format) String() string {
+	kind := ""
+	if f.Encoding == Float {
+		kind = " float"
+	}
+	ch := "mono"
+	if f.Channels == 2 {
+		ch = "stereo"
+	}
+	return fmt.Sprintf("%d-bit%s, %g kHz, %s", f.BitDepth, kind, float64(f.Rate)/1000, ch)
+}
+
+// Source is sound that can be read at any place, such as an open file.
+type Source interface {
+	Format() Format
+	// ReadAt fills all of dst with the frames from frame on. Places before the start
+	// and after the end read as silence. dst has the source's number of channels.
+	ReadAt(dst Buffer, frame int64) error
+}
+
+// Memory is a Source over a buffer.
+type Memory struct{ Buffer }
+
+// Format describes the buffer as 32-bit float.
+func (m Memory) Format() Format {
+	return Format{Container: "memory", Encoding: Float, BitDepth: 32, Rate: m.Rate, Channels: len(m.Ch), Frames: int64(m.Frames())}
+}
+
+// ReadAt copies from the buffer.
+func (m Memory) ReadAt(dst Buffer, frame int64) error {
+	for c := range dst.Ch {
+		Clear(dst.Ch[c])
+		from, at := frame, 0
+		if from < 0 {
+			at, from = int(min(-from, int64(dst.Frames()))), 0
+		}
+		if from < int64(m.Frames()) {
+			copy(dst.Ch[c][at:], m.Ch[c][from:])
+		}
+	}
+	return nil
+}
+
+// Clear sets all samples to zero.
+func Clear(x []float32) {
+	for i := range x {
+		x[i] = 0
+	}
+}
+
+// ReadAll reads a source from its start to its end.
+func ReadAll(s Source) (Buffer, error) {
+	f := s.Format()
+	b := New(f.Rate, f.Channels, int(f.Frames))
+	return b, s.ReadAt(b, 0)
+}
+
+// Limits on what is taken in; they are shown beside the drop area.
+const (
+	MinRate     = 8000
+	MaxRate     = 192000
+	MaxChannels = 2
+	MaxSeconds  = 30 * 60
+)
+
+// Check returns an error in plain words where a format is outside the limits.
+func (f Format) Check() error {
+	switch {
+	case f.Channels < 1:
+		return fmt.Errorf("it has no channels")
+	case f.Channels > MaxChannels:
+		return fmt.Errorf("it has %d channels; bounce it as mono or stereo", f.Channels)
+	case f.Rate < MinRate || f.Rate > MaxRate:
+		return fmt.Errorf("its sample rate is %d Hz; rates from 8 to 192 kHz are read", f.Rate)
+	case f.Frames == 0:
+		return fmt.Errorf("it holds no audio (0 samples)")
+	case f.Duration() > MaxSeconds:
+		return fmt.Errorf("it is %.0f minutes long; the limit is %d", f.Duration()/60, MaxSeconds/60)
+	}
+	return nil
+}

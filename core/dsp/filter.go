@@ -1,0 +1,170 @@
+// Package dsp holds the signal-processing parts that meters and moves are made of.
+package dsp
+
+import (
+	"fmt"
+	"math"
+	"math/cmplx"
+)
+
+// Biquad is one second-order section, a0 normalised to 1:
+// y[n] = b0 x[n] + b1 x[n-1] + b2 x[n-2] - a1 y[n-1] - a2 y[n-2].
+type Biquad struct{ B0, B1, B2, A1, A2 float64 }
+
+// Filter is a cascade of second-order sections with its state, in float64. The zero state
+// is rest. A Filter serves one channel.
+type Filter struct {
+	Sections []Biquad
+	state    [][2]float64
+}
+
+// NewFilter returns a filter at rest.
+func NewFilter(s []Biquad) *Filter {
+	return &Filter{Sections: s, state: make([][2]float64, len(s))}
+}
+
+// Process filters src into dst (same length; they may be the same slice) and keeps the
+// state for the next block. Transposed direct form II.
+func (f *Filter) Process(dst, src []float32) {
+	switch len(f.Sections) {
+	case 0:
+		copy(dst, src)
+		return
+	case 2: // the common case in one pass over memory
+		f.pair(dst, src)
+		return
+	}
+	for k, s := range f.Sections {
+		z1, z2 := f.state[k][0], f.state[k][1]
+		for i, v := range src {
+			x := float64(v)
+			y := s.B0*x + z1
+			z1 = s.B1*x - s.A1*y + z2
+			z2 = s.B2*x - s.A2*y
+			dst[i] = float32(y)
+		}
+		f.state[k] = [2]float64{z1, z2}
+		src = dst
+	}
+}
+
+func (f *Filter) pair(dst, src []float32) {
+	p, q := f.Sections[0], f.Sections[1]
+	p1, p2 := f.state[0][0], f.state[0][1]
+	q1, q2 := f.state[1][0], f.state[1][1]
+	dst = dst[:len(src)]
+	for i, v := range src {
+		x := float64(v)
+		y := p.B0*x + p1
+		p1 = p.B1*x - p.A1*y + p2
+		p2 = p.B2*x - p.A2*y
+		z := q.B0*y + q1
+		q1 = q.B1*y - q.A1*z + q2
+		q2 = q.B2*y - q.A2*z
+		dst[i] = float32(z)
+	}
+	f.state[0], f.state[1] = [2]float64{flush(p1), flush(p2)}, [2]float64{flush(q1), flush(q2)}
+}
+
+// flush drops values so small that the processor slows down on them.
+func flush(v float64) float64 {
+	if math.Abs(v) < 1e-200 {
+		return 0
+	}
+	return v
+}
+
+// Response returns the complex gain of a cascade at frequency hz for sample rate fs.
+func Response(s []Biquad, hz, fs float64) complex128 {
+	z := cmplx.Exp(complex(0, -2*math.Pi*hz/fs))
+	h := complex(1, 0)
+	for _, q := range s {
+		num := complex(q.B0, 0) + z*(complex(q.B1, 0)+z*complex(q.B2, 0))
+		den := 1 + z*(complex(q.A1, 0)+z*complex(q.A2, 0))
+		h *= num / den
+	}
+	return h
+}
+
+// ButterworthLowpass returns a low-pass of even order with its -3.01 dB corner at hz:
+// the analogue prototype through the bilinear transform with the corner pre-warped
+// (Oppenheim and Schafer, "Discrete-Time Signal Processing", sec. 7.1).
+func ButterworthLowpass(order int, hz, fs float64) ([]Biquad, error) {
+	return butterworth(order, hz, fs, false)
+}
+
+// ButterworthHighpass is the high-pass of the same kind.
+func ButterworthHighpass(order int, hz, fs float64) ([]Biquad, error) {
+	return butterworth(order, hz, fs, true)
+}
+
+func butterworth(order int, hz, fs float64, high bool) ([]Biquad, error) {
+	if order < 2 || order%2 != 0 {
+		return nil, fmt.Errorf("dsp: Butterworth order %d is not even", order)
+	}
+	if hz <= 0 || hz >= fs/2 {
+		return nil, fmt.Errorf("dsp: corner %g Hz is outside 0 to %g Hz", hz, fs/2)
+	}
+	w := math.Tan(math.Pi * hz / fs)
+	var out []Biquad
+	for k := range order / 2 {
+		// pole pair of the prototype: s^2 + 2 cos(theta) s + 1
+		q := 2 * math.Cos(math.Pi*float64(2*k+1)/float64(2*order))
+		n := 1 / (1 + q*w + w*w)
+		s := Biquad{A1: 2 * (w*w - 1) * n, A2: (1 - q*w + w*w) * n}
+		if high {
+			s.B0, s.B1, s.B2 = n, -2*n, n
+		} else {
+			s.B0, s.B1, s.B2 = w*w*n, 2*w*w*n, w*w*n
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// Bandpass returns the Butterworth band-pass made from a 2nd-order prototype (4th order in
+// all) with -3.01 dB at lo and hi, both in Hz: low-pass to band-pass transform of the
+// analogue prototype, corners pre-warped, then bilinear. It is scipy.signal.butter(2,
+// [lo, hi], "bandpass").
+func Bandpass(lo, hi, fs float64) ([]Biquad, error) {
+	if lo <= 0 || hi <= lo || hi >= fs/2 {
+		return nil, fmt.Errorf("dsp: band %g to %g Hz does not fit a rate of %g Hz", lo, hi, fs)
+	}
+	w1, w2 := 2*fs*math.Tan(math.Pi*lo/fs), 2*fs*math.Tan(math.Pi*hi/fs)
+	bw, w0 := w2-w1, math.Sqrt(w1*w2)
+	p := cmplx.Exp(complex(0, 3*math.Pi/4)) * complex(bw/2, 0) // one pole of the prototype, scaled
+	d := cmplx.Sqrt(p*p - complex(w0*w0, 0))
+	out := make([]Biquad, 0, 2)
+	center := 2 * math.Atan(w0/(2*fs)) / (2 * math.Pi) * fs
+	for _, s := range []complex128{p + d, p - d} {
+		z := (complex(2*fs, 0) + s) / (complex(2*fs, 0) - s)
+		q := Biquad{B0: 1, B2: -1, A1: -2 * real(z), A2: real(z)*real(z) + imag(z)*imag(z)}
+		g := 1 / cmplx.Abs(Response([]Biquad{q}, center, fs))
+		q.B0, q.B2 = g, -g
+		out = append(out, q)
+	}
+	return out, nil
+}
+
+// Smooth is one-pole smoothing of the squared signal: s[n] = a s[n-1] + (1-a) x[n]^2 with
+// a = exp(-1/(tau fs)), tau in seconds. It returns a new slice in float64.
+func Smooth(x []float32, tau, fs float64) []float64 {
+	a := math.Exp(-1 / (tau * fs))
+	out := make([]float64, len(x))
+	s := 0.0
+	for i, v := range x {
+		e := float64(v)
+		s = a*s + (1-a)*e*e
+		out[i] = s
+	}
+	return out
+}
+
+// DB returns 20 log10 of an amplitude ratio.
+func DB(amplitude float64) float64 { return 20 * math.Log10(amplitude) }
+
+// PowerDB returns 10 log10 of a power ratio.
+func PowerDB(power float64) float64 { return 10 * math.Log10(power) }
+
+// Gain returns the amplitude ratio of a level in dB.
+func Gain(db float64) float64 { return math.Pow(10, db/20) }

@@ -1,0 +1,148 @@
+package duck
+
+import (
+	"context"
+	"fmt"
+	"math"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/resample"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+// Cleared is the result of the command `clear`: two aligned stems judged, ducked, judged.
+type Cleared struct {
+	Kick   KickFacts        `json:"kick"`
+	Before meter.HitFigures `json:"before"`
+	Duck   Report           `json:"duck"`
+	After  meter.HitFigures `json:"after"`
+	Notes  []string         `json:"notes"`
+
+	Move   *move.Duck   `json:"-"`
+	Ducked audio.Buffer `json:"-"` // the bass, in its own number of channels
+}
+
+// KickFacts names the kick's settled pitch.
+type KickFacts struct {
+	Fundamental meter.Figure `json:"fundamental_hz"`
+	Note        string       `json:"note"`
+}
+
+// Report is what the duck is and does.
+type Report struct {
+	Needed      bool         `json:"needed"`
+	Reached     bool         `json:"reached"`
+	School      string       `json:"school"`
+	Params      []move.Point `json:"params"`
+	Depth       meter.Figure `json:"depth_db"`
+	BassLoss    meter.Figure `json:"bass_loss_lu"`
+	BassLossLow meter.Figure `json:"bass_loss_low_db"`
+	Freed       meter.Figure `json:"freed_headroom_db"`
+	BackBefore  bool         `json:"back_before_next_hit"`
+	Steepest    meter.Figure `json:"steepest_db_per_ms"`
+	Reason      string       `json:"reason"`
+}
+
+// Options of Clear.
+type Options struct {
+	BPM     float64 // 0: not known
+	Targets session.Targets
+}
+
+// Clear fits a duck to two aligned stems. Where their rates differ the bass is resampled to
+// the kick's; where the bass is shorter, the rest of it is silence.
+func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, error) {
+	c := &Cleared{Notes: []string{}}
+	kf, bf := kick.Format(), bass.Format()
+	if kf.Rate != bf.Rate {
+		c.Notes = append(c.Notes, fmt.Sprintf("the bass was resampled from %d to %d Hz", bf.Rate, kf.Rate))
+		var err error
+		if bass, err = resample.New(bass, kf.Rate); err != nil {
+			return nil, err
+		}
+		bf = bass.Format()
+	}
+	if d := kf.Duration() - bf.Duration(); d > 0.001 {
+		c.Notes = append(c.Notes, fmt.Sprintf("the bass ends %.2f s before the kick; what is missing is taken as silence", d))
+	}
+	k, err := audio.ReadAll(kick)
+	if err != nil {
+		return nil, fmt.Errorf("reading the kick: %w", err)
+	}
+	b, err := audio.ReadAll(bass)
+	if err != nil {
+		return nil, fmt.Errorf("reading the bass: %w", err)
+	}
+	lib := &mix.Memory{}
+	lib.Put("kick", k)
+	lib.Put("bass", b)
+	bpm := o.BPM
+	if bpm == 0 {
+		bpm = 120 // nothing that is worked out below depends on it
+	}
+	song := session.New("clear", bpm)
+	song.Rate, song.Targets = kf.Rate, o.Targets
+	song.Stems = []session.Stem{
+		{ID: "kick", Name: "kick", Role: session.Kick, Audio: "kick"},
+		{ID: "bass", Name: "bass", Role: session.Bass, Audio: "bass"},
+	}
+	song.Settle()
+	r := mix.New(lib, 1<<31)
+	w := mix.Window{From: 0, To: max(k.Frames(), b.Frames())}
+	fit, err := FitSong(ctx, r, &song, w)
+	if err != nil {
+		return nil, err
+	}
+	if fit.Duck != nil {
+		song.SetDuck(fit.Duck, false, fit.Reason)
+	}
+	state, err := Measure(ctx, r, &song, w)
+	if err != nil {
+		return nil, err
+	}
+	c.Before, c.After, c.Move = state.Before, state.After, fit.Duck
+	c.Kick.Fundamental = meter.Figure(state.Pair.Meter.HomeHz)
+	c.Kick.Note, _ = meter.Note(state.Pair.Meter.HomeHz)
+	c.Duck = Report{
+		Needed: fit.Needed, Reached: fit.Reached || !fit.Needed, School: "curve", Params: []move.Point{}, Depth: 0,
+		BassLoss: 0, BassLossLow: 0, Freed: 0, BackBefore: true, Reason: fit.Reason,
+	}
+	if ro := state.Readout; ro != nil {
+		c.Duck.Params, c.Duck.Depth = fit.Duck.Points, ro.Depth
+		c.Duck.BassLoss, c.Duck.BassLossLow, c.Duck.Freed = ro.BassLoss, ro.BassLossLow, ro.Freed
+		c.Duck.BackBefore, c.Duck.Steepest = ro.Back == ro.Of, ro.Steepest
+	}
+	ducked, _, err := r.Stem(&song, song.Stem("bass"), mix.Window{From: 0, To: b.Frames()})
+	c.Ducked = ducked
+	return c, err
+}
+
+// CurveStep is the spacing of an exported curve in ms.
+const CurveStep = 1.0
+
+// CurveRow is one row of an exported curve.
+type CurveRow struct{ MS, DB float64 }
+
+// Curve samples a duck from its first to its last point, each point included exactly.
+func Curve(d *move.Duck, bpm float64) ([]CurveRow, error) {
+	at, err := d.AtTempo(bpm)
+	if err != nil {
+		return nil, err
+	}
+	var rows []CurveRow
+	for i, p := range at.Points {
+		rows = append(rows, CurveRow{p.MS, p.DB})
+		if i+1 == len(at.Points) {
+			break
+		}
+		for ms := math.Floor(p.MS/CurveStep)*CurveStep + CurveStep; ms < at.Points[i+1].MS-1e-9; ms += CurveStep {
+			if ms > p.MS+1e-9 {
+				rows = append(rows, CurveRow{ms, at.GainDB(ms)})
+			}
+		}
+	}
+	return rows, nil
+}

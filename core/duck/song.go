@@ -1,0 +1,85 @@
+package duck
+
+import (
+	"context"
+
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+// State is a song's duck over a window: every figure before and after, from real renders.
+type State struct {
+	Pair    *mix.Pair // after
+	Without *mix.Pair // before
+	Before  meter.HitFigures
+	After   meter.HitFigures
+	Duck    *move.Duck // nil where there is none, or it is off
+	Readout *Readout   // nil likewise
+}
+
+// Measure renders a song with and without its moves over a window and judges both.
+func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (*State, error) {
+	bypassed := song.Bypassed()
+	s := &State{}
+	var err error
+	if s.Without, err = r.Pair(ctx, &bypassed, w); err != nil {
+		return nil, err
+	}
+	if s.Before, err = r.Figures(s.Without); err != nil {
+		return nil, err
+	}
+	s.Pair, s.After = s.Without, s.Before
+	d, off := song.Duck()
+	if d == nil || off {
+		return s, nil
+	}
+	s.Duck = d
+	if s.Pair, err = r.Pair(ctx, song, w); err != nil {
+		return nil, err
+	}
+	if s.After, err = r.Figures(s.Pair); err != nil {
+		return nil, err
+	}
+	before, err := sides(r, s.Without, s.Before)
+	if err != nil {
+		return nil, err
+	}
+	after, err := sides(r, s.Pair, s.After)
+	if err != nil {
+		return nil, err
+	}
+	readout, err := Read(d, song.BPM, s.Pair.Meter, before, after)
+	s.Readout = &readout
+	return s, err
+}
+
+// sides gathers one side of a duck; the loudness and the energy are kept by content.
+func sides(r *mix.Renderer, p *mix.Pair, f meter.HitFigures) (Sides, error) {
+	return mix.Cached(r.Cache, mix.Key("sides", p.Key()), func() (Sides, int, error) {
+		return Sides{
+			Loudness: meter.IntegratedLoudness(p.BassWindow()),
+			Low:      p.Meter.LowEnergy(p.Mono),
+			SumPeak:  f.SumPeak,
+		}, 64, nil
+	})
+}
+
+// FitSong fits a duck to a song over a window, whatever duck it has now.
+func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (Fitted, error) {
+	bypassed := song.Bypassed()
+	p, err := r.Pair(ctx, &bypassed, w)
+	if err != nil {
+		return Fitted{}, err
+	}
+	before, err := r.Figures(p)
+	if err != nil {
+		return Fitted{}, err
+	}
+	goal := Goal{Clearance: song.Targets.Clearance, MaxDepth: song.Targets.MaxDepth}
+	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), goal), func() (Fitted, int, error) {
+		f, err := FitFrom(p.Meter, before, p.Mono, goal)
+		return f, 2048, err
+	})
+}

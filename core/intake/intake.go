@@ -1,0 +1,216 @@
+// Package intake tells what a file is: its facts, its pitch, its hits, what may be wrong.
+package intake
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"strings"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/meter"
+	"mellowthump/core/session"
+)
+
+// Version counts changes of what is measured or how: facts of another version are stale.
+const Version = 1
+
+// Facts are the figures of one file: the fields of the command `measure`.
+type Facts struct {
+	File       string  `json:"file"`
+	Format     string  `json:"format"`
+	Rate       int     `json:"sample_rate_hz"`
+	Channels   int     `json:"channels"`
+	BitDepth   int     `json:"bit_depth"`
+	DurationS  float64 `json:"duration_s"`
+	EncodingIs string  `json:"encoding"`
+	meter.Levels
+	Fundamental *meter.Pitch `json:"fundamental"`
+	Onsets      []float64    `json:"onsets_s"`
+}
+
+// Analysis is what the application keeps of a file besides its facts.
+type Analysis struct {
+	Facts
+	Kick     *meter.Pitch `json:"kick"`     // the pitch it settles on, heard as a kick
+	Overview []float32    `json:"overview"` // peaks of OverviewSteps equal parts
+	Energy   []float32    `json:"energy"`   // mean square of each second, mono
+}
+
+// OverviewSteps is the number of parts in an overview.
+const OverviewSteps = 1200
+
+// ErrNotFinite is returned for sound that holds NaN or infinite samples.
+var ErrNotFinite = errors.New("samples that are not numbers")
+
+const block = 1 << 15
+
+// Analyse measures a file in one reading. progress is called with 0 to 1 and may be nil.
+// Sound that is not finite is refused with the place of the first bad sample.
+func Analyse(ctx context.Context, src audio.Source, name string, progress func(float64)) (*Analysis, error) {
+	f := src.Format()
+	if err := f.Check(); err != nil {
+		return nil, err
+	}
+	frames := int(f.Frames)
+	levels := meter.NewLevelMeter(f.Rate, f.Channels)
+	low := meter.NewDecimator(f.Rate)
+	mono := make([]float32, 0, frames)
+	a := &Analysis{Overview: make([]float32, min(OverviewSteps, frames))}
+	buf := audio.New(f.Rate, f.Channels, min(block, frames))
+	for at := 0; at < frames; at += block {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		b := buf.Slice(0, min(block, frames-at))
+		if err := src.ReadAt(b, int64(at)); err != nil {
+			return nil, err
+		}
+		if err := finite(b, at); err != nil {
+			return nil, err
+		}
+		levels.Add(b)
+		m := b.Mono()
+		low.Add(m)
+		mono = append(mono, m...)
+		for c := range b.Ch {
+			overview(a.Overview, b.Ch[c], at, frames)
+		}
+		if progress != nil {
+			progress(0.8 * float64(at+b.Frames()) / float64(frames))
+		}
+	}
+	fs := float64(f.Rate) / float64(low.Factor)
+	a.Facts = Facts{
+		File: name, Format: f.Container, Rate: f.Rate, Channels: f.Channels, BitDepth: f.BitDepth,
+		DurationS: f.Duration(), EncodingIs: string(f.Encoding), Levels: levels.Levels(),
+		Fundamental: meter.Fundamental(low.Out, fs), Onsets: meter.Onsets(mono, f.Rate),
+	}
+	if a.Onsets == nil {
+		a.Onsets = []float64{}
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	a.Kick = meter.KickPitch(low.Out, fs, a.Onsets)
+	for at := 0; at < frames; at += f.Rate {
+		s := 0.0
+		part := mono[at:min(at+f.Rate, frames)]
+		for _, v := range part {
+			s += float64(v) * float64(v)
+		}
+		a.Energy = append(a.Energy, float32(s/float64(f.Rate)))
+	}
+	if progress != nil {
+		progress(1)
+	}
+	return a, nil
+}
+
+func finite(b audio.Buffer, at int) error {
+	for c := range b.Ch {
+		for i, v := range b.Ch[c] {
+			if d := v - v; d != 0 { // NaN and infinities
+				return fmt.Errorf("it holds %w, the first at %.3f s; bounce it again", ErrNotFinite, float64(at+i)/float64(b.Rate))
+			}
+		}
+	}
+	return nil
+}
+
+func overview(out, x []float32, at, frames int) {
+	for i, v := range x {
+		k := (at + i) * len(out) / frames
+		out[k] = max(out[k], v, -v)
+	}
+}
+
+// FormatLine describes the file in words, "24-bit, 44.1 kHz, stereo".
+func (f Facts) FormatLine() string {
+	return audio.Format{Encoding: audio.Encoding(f.EncodingIs), BitDepth: f.BitDepth, Rate: f.Rate, Channels: f.Channels}.String()
+}
+
+// Silent reports whether the file holds nothing to hear.
+func (f Facts) Silent() bool { return !f.SamplePeak.Valid() }
+
+// Finding is one thing that may be wrong with a file.
+type Finding struct{ What, Why string }
+
+const (
+	hotPeak  = -0.1  // dBFS: a true peak over this leaves no room
+	dcLimit  = 0.005 // of full scale, -46 dBFS: common practice, no published source
+	shortBy  = 0.25  // s by which lengths may differ unremarked
+	tuneTell = 10.0  // cents from which a bass is said to be out of tune; common practice
+)
+
+// Findings names what may be wrong with a stem's file; a nil list means nothing.
+func Findings(role session.Role, a *Analysis) []Finding {
+	var out []Finding
+	say := func(why, what string, args ...any) { out = append(out, Finding{fmt.Sprintf(what, args...), why}) }
+	if a.Silent() {
+		say("Nothing can be measured on it; mute it or bounce it again.", "silent from start to end")
+		return out
+	}
+	if a.ClippedRuns > 0 {
+		say("Flat tops were cut off before the file was written; only a new bounce brings them back.", "clipped in %d places", a.ClippedRuns)
+	}
+	if math.Abs(float64(a.DC)) > dcLimit {
+		say("A constant offset takes headroom and is never heard.", "DC offset of %.1f %% of full scale", 100*float64(a.DC))
+	}
+	if role == session.Kick && len(a.Onsets) == 0 {
+		say("The Pocket and the Duck work at hits; pick another file as the kick.", "no hits found")
+	}
+	if p := a.Fundamental; role == session.Bass && p != nil && p.Confidence > 0.3 && math.Abs(p.Cents) >= tuneTell {
+		say("Detune it by the opposite and bounce it again; Pocket shows it against the kick.",
+			"%s %+.0f cents out of tune: detune by %+.0f cents", p.Note, p.Cents, -p.Cents)
+	}
+	return out
+}
+
+// Against names what is odd about a stem's length beside the kick's.
+func Against(stem, kick *Analysis) []Finding {
+	if d := kick.DurationS - stem.DurationS; d > shortBy && stem != kick {
+		return []Finding{{fmt.Sprintf("ends %.2f s before the kick", d), "What is missing is taken as silence; the hits there count as clear."}}
+	}
+	return nil
+}
+
+// words that tell a role in a file's name; the first that fits counts.
+var words = []struct {
+	role  session.Role
+	words []string
+}{
+	{session.Bass, []string{"808", "bass", "sub"}},
+	{session.Kick, []string{"kick", "bd", "bassdrum", "kik", "kck"}},
+	{session.Snare, []string{"snare", "clap", "sd", "rim", "snr"}},
+	{session.Hats, []string{"hat", "hats", "hihat", "hh", "ride", "cymbal", "oh", "openhat"}},
+	{session.Perc, []string{"perc", "percussion", "conga", "bongo", "shaker", "tom", "block", "cowbell", "tamb"}},
+	{session.Texture, []string{"texture", "vinyl", "noise", "atmos", "ambience", "crackle", "foley"}},
+	{session.Effects, []string{"fx", "riser", "sfx", "impact", "sweep", "downlifter"}},
+	{session.Melodic, []string{"pad", "keys", "piano", "bell", "lead", "synth", "melody", "pluck", "strings", "guitar", "chord", "chords", "arp", "vox", "vocal", "flute", "organ", "brass", "choir", "harp"}},
+}
+
+// GuessRole guesses a role from a file's name, Other where the name does not tell.
+func GuessRole(name string) session.Role {
+	fields := strings.FieldsFunc(strings.ToLower(name), func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= '0' && r <= '9')
+	})
+	for i := range fields { // "kick2" and "kick 2" are the same word
+		if t := strings.TrimRight(fields[i], "0123456789"); t != "" {
+			fields[i] = t
+		}
+	}
+	joined := " " + strings.Join(fields, " ") + " "
+	if strings.Contains(joined, " bass drum ") {
+		return session.Kick
+	}
+	for _, w := range words {
+		for _, word := range w.words {
+			if strings.Contains(joined, " "+word+" ") {
+				return w.role
+			}
+		}
+	}
+	return session.Other
+}

@@ -1,0 +1,149 @@
+package meter
+
+import (
+	"math"
+
+	"mellowthump/core/audio"
+)
+
+const (
+	clipRun    = 3    // equal samples in a row that count as clipped
+	clipWithin = 0.1  // dB under the file's own peak
+	clipOver   = -1.0 // dBFS
+)
+
+// aes17 is what the AES17 reading of RMS adds: there a full-scale sine reads 0 dBFS.
+const aes17 = 3.0103
+
+// Levels are the level figures of a stretch of sound. All are None for silence.
+type Levels struct {
+	SamplePeak   Figure `json:"sample_peak_dbfs"`
+	TruePeak     Figure `json:"true_peak_dbtp"`
+	RMS          Figure `json:"rms_dbfs"` // plain: a full-scale sine reads -3.01
+	Crest        Figure `json:"crest_db"`
+	Integrated   Figure `json:"loudness_integrated_lufs"`
+	MomentaryMax Figure `json:"loudness_momentary_max_lufs"`
+	ShortMax     Figure `json:"loudness_short_max_lufs"`
+	Range        Figure `json:"loudness_range_lu"`
+	DC           Figure `json:"dc_offset"` // of the channel with more of it, full scale 1
+	ClippedRuns  int    `json:"clipped_runs"`
+	Correlation  Figure `json:"correlation"` // None for mono
+}
+
+// AES17 returns the RMS by the AES17 convention, 3.01 dB over the plain one.
+func (l Levels) AES17() Figure { return l.RMS + aes17 }
+
+// LevelMeter measures Levels in one streaming pass.
+type LevelMeter struct {
+	loudness *Loudness
+	truePeak *TruePeak
+	channels []channelSums
+	cross    float64
+	frames   int64
+	peak     float32
+	clips    []float32 // levels of runs that may prove to be clipped
+}
+
+type channelSums struct {
+	sum, square float64
+	last        float32
+	run         int
+}
+
+// NewLevelMeter returns a meter for sound of that rate and number of channels.
+func NewLevelMeter(rate, channels int) *LevelMeter {
+	return &LevelMeter{
+		loudness: NewLoudness(rate, channels),
+		truePeak: NewTruePeak(channels),
+		channels: make([]channelSums, channels),
+	}
+}
+
+// Add measures the next block.
+func (m *LevelMeter) Add(b audio.Buffer) {
+	m.loudness.Add(b)
+	m.truePeak.Add(b)
+	m.frames += int64(b.Frames())
+	floor := float32(math.Pow(10, clipOver/20))
+	for c := range m.channels {
+		s := &m.channels[c]
+		sum, square := 0.0, 0.0
+		for _, v := range b.Ch[c] {
+			x := float64(v)
+			sum += x
+			square += x * x
+			a := max(v, -v)
+			if v == s.last && a > floor {
+				if s.run++; s.run == clipRun {
+					m.clips = append(m.clips, a)
+				}
+			} else {
+				s.run, s.last = 1, v
+			}
+			if a > m.peak {
+				m.raise(a)
+			}
+		}
+		s.sum += sum
+		s.square += square
+	}
+	if len(b.Ch) == 2 {
+		x := 0.0
+		r := b.Ch[1]
+		for i, v := range b.Ch[0] {
+			x += float64(v) * float64(r[i])
+		}
+		m.cross += x
+	}
+}
+
+// raise notes a new peak; runs that now lie too far under it are no clipping.
+func (m *LevelMeter) raise(a float32) {
+	m.peak = a
+	kept := m.clips[:0]
+	for _, v := range m.clips {
+		if v >= a*float32(math.Pow(10, -clipWithin/20)) {
+			kept = append(kept, v)
+		}
+	}
+	m.clips = kept
+}
+
+// Levels returns the figures of all that was added.
+func (m *LevelMeter) Levels() Levels {
+	l := Levels{
+		SamplePeak: level(float64(m.peak)), TruePeak: m.truePeak.Peak(),
+		Integrated: m.loudness.Integrated(), MomentaryMax: m.loudness.MomentaryMax(),
+		ShortMax: m.loudness.ShortMax(), Range: m.loudness.Range(),
+		ClippedRuns: len(m.clips), RMS: None, Crest: None, DC: None, Correlation: None,
+	}
+	if m.frames == 0 || m.peak == 0 {
+		return l
+	}
+	n := float64(m.frames)
+	square, dc := 0.0, 0.0
+	for _, s := range m.channels {
+		square += s.square
+		if d := s.sum / n; math.Abs(d) > math.Abs(dc) {
+			dc = d
+		}
+	}
+	l.RMS = level(math.Sqrt(square / n / float64(len(m.channels))))
+	l.Crest = l.SamplePeak - l.RMS
+	l.DC = Figure(dc)
+	if len(m.channels) == 2 {
+		if d := math.Sqrt(m.channels[0].square * m.channels[1].square); d > 0 {
+			l.Correlation = Figure(m.cross / d)
+		}
+	}
+	return l
+}
+
+// PeakDB returns the sample peak of a buffer in dBFS; None for silence.
+func PeakDB(chs ...[]float32) Figure {
+	var m float32
+	for _, x := range chs {
+		m = max(m, peakOf(x))
+	}
+	return level(float64(m))
+}

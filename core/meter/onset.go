@@ -1,0 +1,128 @@
+package meter
+
+import (
+	"math"
+
+	"mellowthump/core/dsp"
+)
+
+const (
+	onsetStep     = 0.001  // s, resolution of the envelopes
+	onsetRelease  = 0.040  // s, decay of the held envelope: over a half period of a sub bass
+	onsetReach    = 0.008  // s over which a rise is measured
+	onsetRiseLow  = 6.0    // dB, rise of the low band alone that makes a hit
+	onsetRiseMid  = 6.0    // dB, rise of the click that makes one with
+	onsetRiseWith = 2.0    // dB in the low band
+	onsetFloor    = 0.0316 // -30 dB under the loudest: quieter rises are room, not hits
+	onsetApart    = 0.045  // s between two hits
+	onsetTenth    = 0.1    // of the local peak: where the hit is said to begin
+	onsetLow      = 150.0  // Hz, top of the low band
+	onsetMidLow   = 300.0  // Hz, the click's band
+	onsetMidHigh  = 3000.0
+)
+
+// Onsets returns the times in seconds at which hits begin: rises of the low-band energy,
+// refined to the first sample over a tenth of the local peak. mono is at rate fs.
+func Onsets(mono []float32, fs int) []float64 {
+	rate := float64(fs)
+	lp, err := dsp.ButterworthLowpass(2, onsetLow, rate)
+	if err != nil {
+		return nil
+	}
+	high := math.Min(onsetMidHigh, 0.4*rate)
+	hp, _ := dsp.ButterworthHighpass(2, onsetMidLow, rate)
+	top, _ := dsp.ButterworthLowpass(2, high, rate)
+	low := heldEnvelope(mono, lp, rate)
+	mid := heldEnvelope(mono, append(hp, top...), rate)
+	loudest := 0.0
+	for _, v := range low {
+		loudest = max(loudest, v)
+	}
+	if loudest < 1e-5 { // -100 dBFS
+		return nil
+	}
+	floor := loudest * onsetFloor
+	reach := int(onsetReach / onsetStep)
+	rise := func(e []float64, i int) float64 {
+		before := floor * 0.1
+		if i >= reach {
+			before = max(before, e[i-reach])
+		}
+		return dsp.DB(max(e[min(i+reach, len(e)-1)], floor*0.1) / before)
+	}
+	strength := make([]float64, len(low))
+	for i := range low {
+		after := low[min(i+2*reach, len(low)-1)]
+		if after < floor {
+			continue
+		}
+		l, m := rise(low, i), rise(mid, i)
+		if l >= onsetRiseLow || m >= onsetRiseMid && l >= onsetRiseWith {
+			strength[i] = max(l, 0) + max(m, 0)
+		}
+	}
+	var hits []float64
+	apart := int(onsetApart / onsetStep)
+	for i := 0; i < len(strength); i++ {
+		if strength[i] == 0 {
+			continue
+		}
+		best := i
+		end := min(len(strength), i+apart)
+		for j := i; j < end; j++ {
+			if strength[j] > strength[best] {
+				best = j
+			}
+		}
+		t := refine(mono, rate, float64(best)*onsetStep)
+		if len(hits) == 0 || t-hits[len(hits)-1] >= onsetApart {
+			hits = append(hits, t)
+		}
+		i = max(end, best+apart/2) - 1
+		for i+1 < len(strength) && strength[i+1] > 0 { // the rest of the same rise
+			i++
+			if i-best > apart {
+				break
+			}
+		}
+	}
+	return hits
+}
+
+// refine moves a time to the first sample over a tenth of the local peak. What still rings
+// from before the hit does not count as its beginning.
+func refine(mono []float32, rate, at float64) float64 {
+	from := max(0, int((at-0.014)*rate))
+	to := min(len(mono), int((at+0.025)*rate))
+	if from >= to {
+		return at
+	}
+	before := peakOf(mono[max(0, from-int(0.012*rate)):from])
+	limit := max(peakOf(mono[from:to])*onsetTenth, before*1.05)
+	for i := from; i < to; i++ {
+		if v := mono[i]; v > limit || -v > limit {
+			return float64(i) / rate
+		}
+	}
+	return at
+}
+
+// heldEnvelope filters x and follows its magnitude with instant attack and slow release;
+// one value a millisecond (the largest within it).
+func heldEnvelope(x []float32, sections []dsp.Biquad, rate float64) []float64 {
+	f := dsp.NewFilter(sections)
+	a := math.Exp(-1 / (onsetRelease * rate))
+	env := make([]float64, int(float64(len(x))/rate/onsetStep)+1)
+	block := make([]float32, 4096)
+	held := 0.0
+	for at := 0; at < len(x); at += len(block) {
+		y := block[:min(len(block), len(x)-at)]
+		f.Process(y, x[at:at+len(y)])
+		for i, v := range y {
+			held = max(held*a, math.Abs(float64(v)))
+			k := int(float64(at+i) / rate / onsetStep)
+			env[k] = max(env[k], held)
+		}
+	}
+	return env
+}

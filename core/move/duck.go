@@ -1,0 +1,196 @@
+package move
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"sort"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/dsp"
+)
+
+// Limits of a drawn curve.
+const (
+	DuckFloor  = -60.0  // dB, the lowest gain of a point
+	DuckPre    = -250.0 // ms, the earliest point before a hit
+	DuckPost   = 2000.0 // ms, the latest after it
+	DuckPoints = 24     // the most points
+)
+
+// bendRate is how strongly a bend of 1 curves a segment: the ratio of its end slopes is
+// exp(bendRate).
+const bendRate = 6.0
+
+// Duck lowers a stem at every hit of a trigger, along a drawn curve.
+type Duck struct {
+	School  string  `json:"school"`  // "curve"
+	Trigger string  `json:"trigger"` // id of the song's trigger
+	Points  []Point `json:"points"`
+}
+
+// Point is a breakpoint of the gain curve.
+type Point struct {
+	MS   float64 `json:"ms"`             // after the hit; negative before it
+	Note string  `json:"note,omitempty"` // the same as a note value; it follows the tempo
+	DB   float64 `json:"db"`             // gain, 0 or less
+	Bend float64 `json:"bend,omitempty"` // -1 to 1, of the segment to the next point; 0 straight in dB
+}
+
+// Kind is KindDuck.
+func (d *Duck) Kind() Kind { return KindDuck }
+
+// Validate checks the points: at least two, in order of time, starting and ending at 0 dB.
+func (d *Duck) Validate() error {
+	if d.School != "curve" {
+		return fmt.Errorf("the school %q is not known", d.School)
+	}
+	if len(d.Points) < 2 {
+		return errors.New("a duck curve needs at least two points")
+	}
+	if len(d.Points) > DuckPoints {
+		return fmt.Errorf("a duck curve holds at most %d points", DuckPoints)
+	}
+	for i, p := range d.Points {
+		n := i + 1
+		switch {
+		case math.IsNaN(p.MS+p.DB+p.Bend) || math.IsInf(p.MS+p.DB+p.Bend, 0):
+			return fmt.Errorf("point %d is not a number", n)
+		case p.MS < DuckPre || p.MS > DuckPost:
+			return fmt.Errorf("point %d stands at %.1f ms; times from %g to %g ms are taken", n, p.MS, DuckPre, DuckPost)
+		case p.DB > 0:
+			return fmt.Errorf("point %d has a gain of %+.1f dB; a duck only lowers", n, p.DB)
+		case p.DB < DuckFloor:
+			return fmt.Errorf("point %d has a gain of %.1f dB; the lowest is %g", n, p.DB, DuckFloor)
+		case p.Bend < -1 || p.Bend > 1:
+			return fmt.Errorf("point %d has a bend of %.2f; bends go from -1 to 1", n, p.Bend)
+		case i > 0 && p.MS <= d.Points[i-1].MS:
+			return fmt.Errorf("point %d (%.1f ms) does not come after point %d (%.1f ms)", n, p.MS, i, d.Points[i-1].MS)
+		}
+	}
+	if d.Points[0].DB != 0 || d.Points[len(d.Points)-1].DB != 0 {
+		return errors.New("the first and the last point stay at 0 dB, or each hit would click")
+	}
+	return nil
+}
+
+// AtTempo returns a copy with the times of note values worked out for a tempo.
+func (d *Duck) AtTempo(bpm float64) (*Duck, error) {
+	c := *d
+	c.Points = append([]Point(nil), d.Points...)
+	for i, p := range c.Points {
+		if p.Note != "" {
+			ms, err := NoteMS(p.Note, bpm)
+			if err != nil {
+				return nil, fmt.Errorf("point %d: %w", i+1, err)
+			}
+			c.Points[i].MS = ms
+		}
+	}
+	return &c, c.Validate()
+}
+
+// GainDB returns the gain in dB at a time in ms after a lone hit. Between points it moves
+// by (e^(k u) - 1) / (e^k - 1) of the way, k = 6 bend: straight in dB where bend is 0.
+func (d *Duck) GainDB(ms float64) float64 {
+	i := sort.Search(len(d.Points), func(i int) bool { return d.Points[i].MS > ms })
+	if i == 0 || i == len(d.Points) {
+		return 0
+	}
+	p, q := d.Points[i-1], d.Points[i]
+	u := (ms - p.MS) / (q.MS - p.MS)
+	if k := bendRate * p.Bend; math.Abs(k) > 1e-6 {
+		u = math.Expm1(k*u) / math.Expm1(k)
+	}
+	return p.DB + (q.DB-p.DB)*u
+}
+
+// Depth returns the deepest gain in dB, 0 or less.
+func (d *Duck) Depth() float64 {
+	low := 0.0
+	for _, p := range d.Points {
+		low = min(low, p.DB)
+	}
+	return low
+}
+
+// Span returns the times of the first and the last point, ms.
+func (d *Duck) Span() (from, to float64) {
+	return d.Points[0].MS, d.Points[len(d.Points)-1].MS
+}
+
+// Processor returns the gain at p's hits. It has no latency: hits are known ahead.
+func (d *Duck) Processor(p Place) (Processor, error) {
+	c, err := d.AtTempo(p.BPM)
+	if err != nil {
+		return nil, err
+	}
+	return newDuckGain(c, p), nil
+}
+
+// Gain returns the gain curve as amplitude, n frames from p.Start on.
+func (d *Duck) Gain(p Place, n int) ([]float32, error) {
+	c, err := d.AtTempo(p.BPM)
+	if err != nil {
+		return nil, err
+	}
+	g := make([]float32, n)
+	newDuckGain(c, p).fill(g)
+	return g, nil
+}
+
+// duckGain lays the curve of one hit at every hit; where two overlap the lower counts.
+type duckGain struct {
+	curve  []float32 // amplitude, from frame first (relative to the hit) on
+	first  int
+	hits   []int
+	at     int // frame of the next block
+	buffer []float32
+}
+
+func newDuckGain(d *Duck, p Place) *duckGain {
+	from, to := d.Span()
+	perMS := float64(p.Rate) / 1000
+	g := &duckGain{first: int(math.Floor(from * perMS)), hits: p.Hits, at: p.Start}
+	last := int(math.Ceil(to * perMS))
+	g.curve = make([]float32, last-g.first+1)
+	for i := range g.curve {
+		g.curve[i] = float32(dsp.Gain(d.GainDB(float64(g.first+i) / perMS)))
+	}
+	return g
+}
+
+func (g *duckGain) fill(out []float32) {
+	for i := range out {
+		out[i] = 1
+	}
+	end := g.at + len(out)
+	for _, h := range g.hits {
+		from := h + g.first
+		if from >= end {
+			break
+		}
+		lo, hi := max(from, g.at), min(from+len(g.curve), end)
+		for n := lo; n < hi; n++ {
+			out[n-g.at] = min(out[n-g.at], g.curve[n-from])
+		}
+	}
+	g.at = end
+}
+
+// Process lowers all channels alike.
+func (g *duckGain) Process(x, _ audio.Buffer) {
+	if cap(g.buffer) < x.Frames() {
+		g.buffer = make([]float32, x.Frames())
+	}
+	gain := g.buffer[:x.Frames()]
+	g.fill(gain)
+	for c := range x.Ch {
+		for i, v := range gain {
+			x.Ch[c][i] *= v
+		}
+	}
+}
+
+// Latency is 0.
+func (g *duckGain) Latency() int { return 0 }

@@ -1,0 +1,348 @@
+// Package session holds the song as one value: all that a render needs, as plain data.
+package session
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"regexp"
+	"strings"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/move"
+)
+
+// Format is the version of the JSON form.
+const Format = 1
+
+// Song is everything a render needs besides the audio itself.
+type Song struct {
+	Format   int       `json:"format"`
+	Name     string    `json:"name"`
+	BPM      float64   `json:"bpm"`
+	FeltBPM  float64   `json:"felt_bpm,omitempty"` // where a half-time feel is counted differently
+	Key      string    `json:"key,omitempty"`
+	Leader   Leader    `json:"leader"`
+	Rate     int       `json:"rate_hz"` // the rate everything is rendered at; 0 until a stem is in
+	Targets  Targets   `json:"targets"`
+	Loop     *Span     `json:"loop,omitempty"` // nil: the 8 bars with the most kick and bass
+	Stems    []Stem    `json:"stems"`
+	Buses    []Bus     `json:"buses,omitempty"`
+	Triggers []Trigger `json:"triggers,omitempty"`
+}
+
+// Leader says whether kick or bass leads the low end.
+type Leader string
+
+// The two leaders.
+const (
+	KickLeads Leader = "kick"
+	BassLeads Leader = "bass"
+)
+
+// Targets are what the judgements are made against. The defaults are common practice, with
+// no published source.
+type Targets struct {
+	Clearance float64 `json:"clearance_db"` // of the kick, in 9 of 10 hits
+	MaxDepth  float64 `json:"max_depth_db"` // cap of a duck
+}
+
+// DefaultTargets are the values a new song starts with.
+func DefaultTargets() Targets { return Targets{Clearance: 8, MaxDepth: 12} }
+
+// Span is a stretch of the song in seconds.
+type Span struct {
+	From float64 `json:"from_s"`
+	To   float64 `json:"to_s"`
+}
+
+// Stem is one part of the beat.
+type Stem struct {
+	ID    string      `json:"id"`
+	Name  string      `json:"name"`
+	Role  Role        `json:"role"`
+	Audio string      `json:"audio"` // SHA-256 of the file, hex
+	Clip  float64     `json:"clip_db,omitempty"`
+	Fader float64     `json:"fader_db,omitempty"`
+	Locks []string    `json:"locks,omitempty"` // steps automated elsewhere: "fader"
+	Mute  bool        `json:"mute,omitempty"`
+	Bus   string      `json:"bus,omitempty"` // id; empty: straight to the master
+	Moves []move.Move `json:"moves,omitempty"`
+}
+
+// Bus is a group of stems.
+type Bus struct {
+	ID    string  `json:"id"`
+	Name  string  `json:"name"`
+	Fader float64 `json:"fader_db,omitempty"`
+}
+
+// Trigger names the stem at whose hits a duck works.
+type Trigger struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	Stem string `json:"stem"`
+}
+
+// Role is what a stem does in the beat.
+type Role string
+
+// The roles, in the order in which stems are listed.
+const (
+	Kick    Role = "kick"
+	Bass    Role = "bass"
+	Snare   Role = "snare"
+	Hats    Role = "hats"
+	Perc    Role = "perc"
+	Melodic Role = "melodic"
+	Texture Role = "texture"
+	Effects Role = "effects"
+	Other   Role = "other"
+)
+
+// Roles lists the roles in order with the words for them.
+var Roles = []struct {
+	Role  Role
+	Label string
+}{
+	{Kick, "Kick"}, {Bass, "808 / bass"}, {Snare, "Snare, clap"}, {Hats, "Hats"}, {Perc, "Percussion"},
+	{Melodic, "Melodic"}, {Texture, "Texture"}, {Effects, "Effects"}, {Other, "Not said"},
+}
+
+// Valid reports whether the role is known.
+func (r Role) Valid() bool {
+	for _, k := range Roles {
+		if k.Role == r {
+			return true
+		}
+	}
+	return false
+}
+
+// New returns an empty song.
+func New(name string, bpm float64) Song {
+	return Song{Format: Format, Name: name, BPM: bpm, Leader: KickLeads, Targets: DefaultTargets()}
+}
+
+// Limits of what is taken.
+const (
+	MinBPM   = 30.0
+	MaxBPM   = 300.0
+	MaxStems = 200
+	MaxName  = 120 // characters
+)
+
+var hash = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+// Validate returns an error in plain words where the song cannot be rendered.
+func (s *Song) Validate() error {
+	switch {
+	case s.Format != Format:
+		return fmt.Errorf("the session is of format %d; this program reads format %d", s.Format, Format)
+	case strings.TrimSpace(s.Name) == "":
+		return errors.New("the song needs a name")
+	case len([]rune(s.Name)) > MaxName:
+		return fmt.Errorf("the song's name is longer than %d characters", MaxName)
+	case !(s.BPM >= MinBPM && s.BPM <= MaxBPM):
+		return fmt.Errorf("a tempo of %g bpm is outside %g to %g", s.BPM, MinBPM, MaxBPM)
+	case s.Leader != KickLeads && s.Leader != BassLeads:
+		return fmt.Errorf("the leader %q is neither kick nor bass", s.Leader)
+	case s.Rate != 0 && (s.Rate < audio.MinRate || s.Rate > audio.MaxRate):
+		return fmt.Errorf("a rate of %d Hz is outside 8 to 192 kHz", s.Rate)
+	case !(s.Targets.Clearance >= 0 && s.Targets.Clearance <= 40):
+		return fmt.Errorf("a clearance target of %g dB is outside 0 to 40", s.Targets.Clearance)
+	case !(s.Targets.MaxDepth >= 0 && s.Targets.MaxDepth <= 60):
+		return fmt.Errorf("a depth cap of %g dB is outside 0 to 60", s.Targets.MaxDepth)
+	case len(s.Stems) > MaxStems:
+		return fmt.Errorf("a song holds at most %d stems", MaxStems)
+	}
+	if l := s.Loop; l != nil && !(l.From >= 0 && l.To > l.From && l.To <= audio.MaxSeconds) {
+		return errors.New("the loop ends before it begins")
+	}
+	seen := map[string]bool{}
+	buses, triggers := map[string]bool{"": true}, map[string]bool{}
+	for _, b := range s.Buses {
+		if b.ID == "" || buses[b.ID] {
+			return fmt.Errorf("two buses have the id %q", b.ID)
+		}
+		buses[b.ID] = true
+	}
+	for _, t := range s.Triggers {
+		triggers[t.ID] = true
+	}
+	for _, st := range s.Stems {
+		switch {
+		case st.ID == "" || seen[st.ID]:
+			return fmt.Errorf("two stems have the id %q", st.ID)
+		case !hash.MatchString(st.Audio):
+			return fmt.Errorf("the stem %q names no audio", st.Name)
+		case !st.Role.Valid():
+			return fmt.Errorf("the stem %q has the unknown role %q", st.Name, st.Role)
+		case !buses[st.Bus]:
+			return fmt.Errorf("the stem %q goes to a bus that is not there", st.Name)
+		case !(math.Abs(st.Clip) <= 60 && math.Abs(st.Fader) <= 60):
+			return fmt.Errorf("the stem %q has a gain outside -60 to +60 dB", st.Name)
+		}
+		seen[st.ID] = true
+		for _, m := range st.Moves {
+			if m.Params == nil {
+				return fmt.Errorf("a move on %q has no parameters", st.Name)
+			}
+			if err := m.Params.Validate(); err != nil {
+				return fmt.Errorf("a move on %q: %w", st.Name, err)
+			}
+			if d, ok := m.Params.(*move.Duck); ok && !triggers[d.Trigger] {
+				return fmt.Errorf("the duck on %q has a trigger that is not there", st.Name)
+			}
+		}
+	}
+	return nil
+}
+
+// Read reads the JSON form and validates it.
+func Read(b []byte) (Song, error) {
+	var s Song
+	if err := json.Unmarshal(b, &s); err != nil {
+		return Song{}, fmt.Errorf("reading the session: %w", err)
+	}
+	return s, s.Validate()
+}
+
+// Clone returns a deep copy, so that an edit never reaches into another revision.
+func (s Song) Clone() Song {
+	b, err := json.Marshal(s)
+	if err == nil {
+		var c Song
+		if err = json.Unmarshal(b, &c); err == nil {
+			return c
+		}
+	}
+	panic(fmt.Sprintf("session: a valid song did not survive JSON: %v", err))
+}
+
+// Bypassed returns the song with every move off: the "before" of the deck.
+func (s Song) Bypassed() Song {
+	c := s
+	c.Stems = append([]Stem(nil), s.Stems...)
+	for i := range c.Stems {
+		c.Stems[i].Moves = nil
+	}
+	return c
+}
+
+// Stem returns the stem with that id, nil where there is none.
+func (s *Song) Stem(id string) *Stem {
+	for i := range s.Stems {
+		if s.Stems[i].ID == id {
+			return &s.Stems[i]
+		}
+	}
+	return nil
+}
+
+// ByRole returns the stems of a role that are not muted.
+func (s *Song) ByRole(r Role) []*Stem {
+	var out []*Stem
+	for i := range s.Stems {
+		if s.Stems[i].Role == r && !s.Stems[i].Mute {
+			out = append(out, &s.Stems[i])
+		}
+	}
+	return out
+}
+
+// Trigger returns the trigger with that id, nil where there is none.
+func (s *Song) Trigger(id string) *Trigger {
+	for i := range s.Triggers {
+		if s.Triggers[i].ID == id {
+			return &s.Triggers[i]
+		}
+	}
+	return nil
+}
+
+// KickTrigger is the id of the trigger that a song's kick makes.
+const KickTrigger = "kick"
+
+// TriggerStem returns the stem whose hits are the kick's: the one the trigger names, else
+// the first kick.
+func (s *Song) TriggerStem() *Stem {
+	if t := s.Trigger(KickTrigger); t != nil {
+		if st := s.Stem(t.Stem); st != nil && st.Role == Kick {
+			return st
+		}
+	}
+	if k := s.ByRole(Kick); len(k) > 0 {
+		return k[0]
+	}
+	return nil
+}
+
+// Duck returns the duck of the bass, on or off, and whether it is off; nil where there is none.
+func (s *Song) Duck() (d *move.Duck, off bool) {
+	for _, st := range s.Stems {
+		if st.Role == Bass {
+			if m, d := st.DuckMove(); d != nil {
+				return d, m.Off
+			}
+		}
+	}
+	return nil, false
+}
+
+// SetDuck puts the same duck on every bass, at the end of its chain; nil takes it away.
+func (s *Song) SetDuck(d *move.Duck, off bool, why string) {
+	for i := range s.Stems {
+		st := &s.Stems[i]
+		var kept []move.Move
+		for _, m := range st.Moves {
+			if _, is := m.Params.(*move.Duck); !is {
+				kept = append(kept, m)
+			}
+		}
+		if d != nil && st.Role == Bass {
+			kept = append(kept, move.Move{ID: "duck-" + st.ID, Off: off, Why: why, Params: d})
+		}
+		st.Moves = kept
+	}
+}
+
+// Settle keeps what hangs together in order after an edit of stems or roles: the kick's
+// trigger names a kick, and the duck is on the basses only.
+func (s *Song) Settle() {
+	if st := s.TriggerStem(); st != nil {
+		if t := s.Trigger(KickTrigger); t != nil {
+			t.Stem = st.ID
+		} else {
+			s.Triggers = append(s.Triggers, Trigger{ID: KickTrigger, Name: "Kick", Stem: st.ID})
+		}
+	}
+	for _, st := range s.Stems {
+		if m, d := st.DuckMove(); d != nil {
+			c := *d
+			s.SetDuck(&c, m.Off, m.Why)
+			return
+		}
+	}
+}
+
+// DuckMove returns the duck of a stem, on or off; nil where it has none.
+func (s *Stem) DuckMove() (*move.Move, *move.Duck) {
+	for i := range s.Moves {
+		if d, ok := s.Moves[i].Params.(*move.Duck); ok {
+			return &s.Moves[i], d
+		}
+	}
+	return nil, nil
+}
+
+// BarSeconds returns the length of a bar of four beats.
+func (s *Song) BarSeconds() float64 { return 240 / s.BPM }
+
+// Position names a time as bar, beat and hundredths: "5.3.25".
+func (s *Song) Position(at float64) string {
+	beats := at * s.BPM / 60
+	hundredths := int(math.Round(beats * 100))
+	return fmt.Sprintf("%d.%d.%02d", hundredths/400+1, hundredths/100%4+1, hundredths%100)
+}
