@@ -55,7 +55,7 @@ func (s *Server) intakeSheet(c *gin.Context, v *view) (*intakeSheet, error) {
 		a := v.Facts[st.Audio]
 		out.Rows = append(out.Rows, intakeRow{
 			Stem: st, Analysis: a, Findings: s.stemFindings(v, &st),
-			Wave:    plot.Wave(fmt.Sprintf("wave-%d", i), string(st.Role), st.Name, a.Overview, 170, 30),
+			Wave:    plot.Wave(fmt.Sprintf("wave-%d", i), string(st.Role), st.Name, a.Overview, 150, 26),
 			Trigger: trigger != nil && trigger.ID == st.ID,
 		})
 	}

@@ -90,7 +90,7 @@ func (s *Server) saveTake(c *gin.Context) {
 		return
 	}
 	n := takeNumbers{ClearanceMedian: meter.None, ClearanceP10: meter.None, Depth: meter.None, BassLoss: meter.None,
-		Peak: v.Levels.SamplePeak, Loudness: v.Levels.Integrated, Loop: v.Bars()}
+		Peak: v.Levels.Peak, Loudness: v.Levels.Integrated, Loop: v.Bars()}
 	if st := v.State; st != nil {
 		n.ClearanceMedian, n.ClearanceP10 = st.After.ClearanceMedian, st.After.ClearanceP10
 		if st.Readout != nil {

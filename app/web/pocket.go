@@ -93,7 +93,7 @@ func (v *view) strip(id string, width, height float64) plot.Strip {
 	st := v.State
 	p := plot.Strip{
 		ID: id, Width: width, Height: height, Rows: 1, Target: v.Targets.Clearance,
-		Kick: st.Pair.Meter.Kick, Bass: st.After.Bass, Before: st.Before.Bass,
+		Kick: plot.Calm(st.Pair.Meter.Kick), Bass: plot.Calm(st.After.Bass), Before: plot.Calm(st.Before.Bass),
 		Offset: v.envelopeOffset(), Hits: st.After.Hits, Bars: v.Position,
 	}
 	if st.Readout != nil {

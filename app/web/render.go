@@ -47,7 +47,7 @@ func (s *Server) funcs() template.FuncMap {
 		"roles": func() any { return session.Roles },
 		"inc":   func(i int) int { return i + 1 },
 		"over":  func(a, b meter.Figure) bool { return a.Valid() && float64(a) >= float64(b) },
-		"mult":  func(a, b float64) float64 { return a * b },
+		"abs":   func(f meter.Figure) meter.Figure { return max(f, -f) },
 	}
 }
 

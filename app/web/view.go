@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
+	"golang.org/x/sync/errgroup"
 
 	"mellowthump/app/store"
 	"mellowthump/app/web/plot"
@@ -57,8 +58,8 @@ type view struct {
 	Win     mix.Window
 	Auto    bool // the loop was found, not chosen
 	State   *duck.State
-	Trouble string       // why kick and bass cannot be measured
-	Levels  meter.Levels // of everything over the loop, after
+	Trouble string   // why kick and bass cannot be measured
+	Levels  mix.Loud // of everything over the loop, after
 	Deck    deckView
 }
 
@@ -120,16 +121,19 @@ func (s *Server) measure(ctx context.Context, v *view) error {
 		return nil
 	}
 	v.Win, v.Auto = window(v)
-	var err error
-	if v.Levels, err = s.Renderer.Loudness(ctx, &v.Song.Song, mix.SoloAll, v.Win); err != nil {
+	var g errgroup.Group // two processors: the pair beside the whole
+	g.Go(func() (err error) {
+		v.Levels, err = s.Renderer.Loudness(ctx, &v.Song.Song, mix.SoloAll, v.Win)
 		return err
-	}
-	v.State, err = duck.Measure(ctx, s.Renderer, &v.Song.Song, v.Win)
-	v.Trouble = trouble(err)
-	if err != nil && v.Trouble == "" {
+	})
+	g.Go(func() (err error) {
+		v.State, err = duck.Measure(ctx, s.Renderer, &v.Song.Song, v.Win)
+		if v.Trouble = trouble(err); v.Trouble != "" {
+			return nil
+		}
 		return err
-	}
-	return nil
+	})
+	return g.Wait()
 }
 
 // trouble says in the user's words why nothing can be measured; empty for other errors.
@@ -196,7 +200,7 @@ func (v *view) Bars() string {
 }
 
 // Headroom is the distance of the loop's peak from full scale.
-func (v *view) Headroom() meter.Figure { return -v.Levels.SamplePeak }
+func (v *view) Headroom() meter.Figure { return -v.Levels.Peak }
 
 // BassName is the name for the bass in pictures and sentences.
 func (v *view) BassName() string { return nameOf(v.ByRole(session.Bass), "Bass") }

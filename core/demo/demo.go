@@ -187,7 +187,7 @@ func ferryKickTop() audio.Buffer {
 			w := n.next()
 			hp += 0.3 * (w - hp)
 			click := 0.22 * (w - hp) * math.Exp(-t/0.004)
-			body := -0.2 * math.Sin(sweep(t, 58, 190, 0.009)) * math.Exp(-t/0.05)
+			body := -0.24 * math.Sin(sweep(t, ferryKick+3, 200, 0.0075)) * math.Exp(-t/0.06)
 			return level * (click + body)
 		})
 	})
@@ -197,7 +197,7 @@ func ferryKickTop() audio.Buffer {
 func ferry808() audio.Buffer {
 	b := ferrySilence(1)
 	sharp := math.Pow(2, ferrySharp/1200)
-	steps := []float64{0.33, 0.26, 0.31, 0.36, 0.28} // the levels jump from note to note
+	steps := []float64{0.30, 0.235, 0.28, 0.325, 0.25} // the levels jump from note to note
 	k := 0
 	for bar := range ferryBars {
 		for _, note := range ferryLine[bar%4] {

@@ -60,7 +60,7 @@ func sides(r *mix.Renderer, p *mix.Pair, f meter.HitFigures) (Sides, error) {
 	return mix.Cached(r.Cache, mix.Key("sides", p.Key()), func() (Sides, int, error) {
 		return Sides{
 			Loudness: meter.IntegratedLoudness(p.BassWindow()),
-			Low:      p.Meter.LowEnergy(p.Mono),
+			Low:      f.Low,
 			SumPeak:  f.SumPeak,
 		}, 64, nil
 	})

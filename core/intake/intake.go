@@ -120,9 +120,20 @@ func finite(b audio.Buffer, at int) error {
 }
 
 func overview(out, x []float32, at, frames int) {
-	for i, v := range x {
+	for i := 0; i < len(x); {
 		k := (at + i) * len(out) / frames
-		out[k] = max(out[k], v, -v)
+		end := min(len(x), ((k+1)*frames+len(out)-1)/len(out)-at) // first frame of the next part
+		p := out[k]
+		for _, v := range x[i:end] {
+			if v < 0 {
+				v = -v
+			}
+			if v > p {
+				p = v
+			}
+		}
+		out[k] = p
+		i = end
 	}
 }
 
@@ -163,7 +174,7 @@ func Findings(role session.Role, a *Analysis) []Finding {
 	}
 	if p := a.Fundamental; role == session.Bass && p != nil && p.Confidence > 0.3 && math.Abs(p.Cents) >= tuneTell {
 		say("Detune it by the opposite and bounce it again; Pocket shows it against the kick.",
-			"%s %+.0f cents out of tune: detune by %+.0f cents", p.Note, p.Cents, -p.Cents)
+			"%.0f cents %s on %s", math.Abs(p.Cents), map[bool]string{true: "sharp", false: "flat"}[p.Cents > 0], p.Note)
 	}
 	return out
 }

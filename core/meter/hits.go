@@ -48,6 +48,9 @@ type HitFigures struct {
 	PeakCostP90     Figure `json:"peak_cost_p90_db"`
 	SumPeak         Figure `json:"sum_peak_dbfs"` // of kick and bass together
 
+	// Low is the energy of the bass in 20-150 Hz over the range that is judged.
+	Low float64 `json:"-"`
+
 	// Bass is the smoothed amplitude of the bass in 20-150 Hz, one value each EnvelopeStep.
 	Bass []float32 `json:"-"`
 }
@@ -185,7 +188,7 @@ func (m *HitMeter) Measure(bass []float32) HitFigures {
 	home := filtered(bass, m.home)
 	wide := filtered(bass, m.band)
 	smooth := dsp.Smooth(wide, smoothTau, fs)
-	f := HitFigures{Bass: envelope(smooth, m.Rate), SumPeak: level(pairPeak(m.kick[m.Range.From:m.Range.To], bass[m.Range.From:m.Range.To]))}
+	f := HitFigures{Bass: envelope(smooth, m.Rate), Low: energy(wide[m.Range.From:m.Range.To]), SumPeak: level(pairPeak(m.kick[m.Range.From:m.Range.To], bass[m.Range.From:m.Range.To]))}
 	for i, h := range m.Hits {
 		w := m.Windows[i]
 		hit := Hit{At: float64(h+m.Offset) / fs, Window: 1000 * float64(w) / fs, Gap: float64(m.Gaps[i]) / fs}
@@ -287,12 +290,12 @@ func phaseSum(k, b []float32) Figure {
 }
 
 func pairPeak(k, b []float32) float64 {
-	var m float32
+	var m uint32
+	b = b[:len(k)]
 	for i, v := range k {
-		s := v + b[i]
-		m = max(m, s, -s)
+		m = max(m, math.Float32bits(v+b[i])&^signBit)
 	}
-	return float64(m)
+	return float64(math.Float32frombits(m))
 }
 
 func energy(x []float32) float64 {

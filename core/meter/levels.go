@@ -65,6 +65,7 @@ func (m *LevelMeter) Add(b audio.Buffer) {
 	m.truePeak.Add(b)
 	m.frames += int64(b.Frames())
 	floor := float32(math.Pow(10, clipOver/20))
+	within := float32(math.Pow(10, -clipWithin/20))
 	for c := range m.channels {
 		s := &m.channels[c]
 		sum, square := 0.0, 0.0
@@ -74,7 +75,7 @@ func (m *LevelMeter) Add(b audio.Buffer) {
 			square += x * x
 			a := max(v, -v)
 			if v == s.last && a > floor {
-				if s.run++; s.run == clipRun {
+				if s.run++; s.run == clipRun && a >= m.peak*within {
 					m.clips = append(m.clips, a)
 				}
 			} else {

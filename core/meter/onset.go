@@ -14,6 +14,8 @@ const (
 	onsetRiseMid  = 6.0    // dB, rise of the click that makes one with
 	onsetRiseWith = 2.0    // dB in the low band
 	onsetFloor    = 0.0316 // -30 dB under the loudest: quieter rises are room, not hits
+	onsetLeast    = 1e-5   // -100 dBFS: nothing quieter is a hit
+	onsetInBand   = 0.003  // -50 dB under the file's peak: a low band under it is leakage
 	onsetApart    = 0.045  // s between two hits
 	onsetTenth    = 0.1    // of the local peak: where the hit is said to begin
 	onsetLow      = 150.0  // Hz, top of the low band
@@ -38,7 +40,7 @@ func Onsets(mono []float32, fs int) []float64 {
 	for _, v := range low {
 		loudest = max(loudest, v)
 	}
-	if loudest < 1e-5 { // -100 dBFS
+	if loudest < max(onsetLeast, onsetInBand*float64(peakOf(mono))) {
 		return nil
 	}
 	floor := loudest * onsetFloor

@@ -96,7 +96,12 @@ func (t *TruePeak) channel(c int, x []float32) {
 					s3 += h[k+3] * win[k+3]
 				}
 				v := s0 + s1 + s2 + s3
-				t.max = max(t.max, v, -v)
+				if v < 0 {
+					v = -v
+				}
+				if v > t.max {
+					t.max = v
+				}
 			}
 		}
 	}
@@ -115,13 +120,17 @@ func (t *TruePeak) Peak() Figure {
 	return level(float64(t.max))
 }
 
+// peakOf returns the largest magnitude. Without its sign bit a float32 orders like the
+// integer of its bits, which is several times faster to compare.
 func peakOf(x []float32) float32 {
-	var m float32
+	var m uint32
 	for _, v := range x {
-		m = max(m, v, -v)
+		m = max(m, math.Float32bits(v)&^signBit)
 	}
-	return m
+	return math.Float32frombits(m)
 }
+
+const signBit = 1 << 31
 
 func level(amplitude float64) Figure {
 	if amplitude <= 0 {

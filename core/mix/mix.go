@@ -237,9 +237,16 @@ func (r *Renderer) stems(ctx context.Context, song *session.Song, stems []*sessi
 	return out, g.Wait()
 }
 
-// sum adds parts with gains in dB into a buffer of that many channels; a mono part stands
-// in every channel at its full level.
+// sum adds parts with gains in dB into a buffer of at least that many channels, and as many
+// as the widest part has; a mono part stands in every channel at its full level. A single
+// part that nothing changes is passed on as it is.
 func (r *Renderer) sum(parts []node, gains []float64, rate, channels int, w Window) (node, error) {
+	for _, p := range parts {
+		channels = max(channels, len(p.buf.Ch))
+	}
+	if len(parts) == 1 && gains[0] == 0 && len(parts[0].buf.Ch) == channels {
+		return parts[0], nil
+	}
 	keys := make([]string, len(parts))
 	for i := range parts {
 		keys[i] = parts[i].key
@@ -248,6 +255,12 @@ func (r *Renderer) sum(parts []node, gains []float64, rate, channels int, w Wind
 	b, err := Cached(r.Cache, k, func() (audio.Buffer, int, error) {
 		out := audio.New(rate, channels, w.Frames())
 		for i, p := range parts {
+			if i == 0 && gains[i] == 0 {
+				for c := range out.Ch {
+					copy(out.Ch[c], p.buf.Ch[min(c, len(p.buf.Ch)-1)])
+				}
+				continue
+			}
 			addInto(out, p.buf, gains[i])
 		}
 		return out, out.Bytes(), nil
@@ -275,6 +288,11 @@ func addInto(out, in audio.Buffer, db float64) {
 // Solo renders the part of the mix that is soloed, in stereo: stems of the chosen roles
 // through their buses to the master. It returns the key of the result too.
 func (r *Renderer) Solo(ctx context.Context, song *session.Song, solo Solo, w Window) (audio.Buffer, string, error) {
+	return r.solo(ctx, song, solo, w, 2)
+}
+
+// solo is Solo in at least that many channels: with 1, a part that is mono stays so.
+func (r *Renderer) solo(ctx context.Context, song *session.Song, solo Solo, w Window, channels int) (audio.Buffer, string, error) {
 	byBus := map[string][]*session.Stem{}
 	for i := range song.Stems {
 		st := &song.Stems[i]
@@ -300,13 +318,13 @@ func (r *Renderer) Solo(ctx context.Context, song *session.Song, solo Solo, w Wi
 			}
 			continue
 		}
-		b, err := r.sum(parts, make([]float64, len(parts)), song.Rate, 2, w)
+		b, err := r.sum(parts, make([]float64, len(parts)), song.Rate, 1, w)
 		if err != nil {
 			return audio.Buffer{}, "", err
 		}
 		tops, gains = append(tops, b), append(gains, bus.Fader)
 	}
-	n, err := r.sum(tops, gains, song.Rate, 2, w)
+	n, err := r.sum(tops, gains, song.Rate, channels, w)
 	return n.buf, n.key, err
 }
 

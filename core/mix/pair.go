@@ -25,7 +25,7 @@ var (
 // Pair is kick and bass as they reach the master, with a lead before and after the window.
 type Pair struct {
 	Meter   *meter.HitMeter
-	Bass    audio.Buffer // stereo
+	Bass    audio.Buffer // mono where every bass is
 	Mono    []float32    // of the bass
 	Hits    []int        // of the kick, in frames of the buffers, those outside the window too
 	Window  Window       // in the song
@@ -47,11 +47,11 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 	pad := int(lead * float64(song.Rate))
 	wide := Window{w.From - pad, w.To + pad}
 	p := &Pair{Window: w, Inside: Window{pad, pad + w.Frames()}}
-	kick, kickKey, err := r.Solo(ctx, song, SoloKick, wide)
+	kick, kickKey, err := r.solo(ctx, song, SoloKick, wide, 1)
 	if err != nil {
 		return nil, err
 	}
-	if p.Bass, p.bassKey, err = r.Solo(ctx, song, SoloBass, wide); err != nil {
+	if p.Bass, p.bassKey, err = r.solo(ctx, song, SoloBass, wide, 1); err != nil {
 		return nil, err
 	}
 	hz, err := r.Library.KickHz(trigger.Audio)
@@ -110,16 +110,20 @@ func (r *Renderer) Figures(p *Pair) (meter.HitFigures, error) {
 	})
 }
 
-// Loudness measures what is heard of a solo over a window, in LUFS.
-func (r *Renderer) Loudness(ctx context.Context, song *session.Song, solo Solo, w Window) (meter.Levels, error) {
+// Loud is how loud a part of the song is over a window.
+type Loud struct {
+	Peak       meter.Figure // sample peak, dBFS
+	Integrated meter.Figure // LUFS
+}
+
+// Loudness measures what is heard of a solo over a window.
+func (r *Renderer) Loudness(ctx context.Context, song *session.Song, solo Solo, w Window) (Loud, error) {
 	b, k, err := r.Heard(ctx, song, solo, w)
 	if err != nil {
-		return meter.Levels{}, err
+		return Loud{meter.None, meter.None}, err
 	}
-	return Cached(r.Cache, key("levels", k), func() (meter.Levels, int, error) {
-		m := meter.NewLevelMeter(b.Rate, len(b.Ch))
-		m.Add(b)
-		return m.Levels(), 200, nil
+	return Cached(r.Cache, key("loud", k), func() (Loud, int, error) {
+		return Loud{Peak: meter.PeakDB(b.Ch...), Integrated: meter.IntegratedLoudness(b)}, 200, nil
 	})
 }
 

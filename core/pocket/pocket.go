@@ -24,13 +24,17 @@ const (
 	sure     = 0.3  // confidence of a pitch that is spoken of
 )
 
+// shown is half the last decimal that a clearance is shown with: what reads as the target
+// meets it.
+const shown = 0.05
+
 // allowed is the number of hits that may miss the target: one in ten.
 func allowed(hits int) int { return int(0.1*float64(hits) + 1e-9) }
 
 // Sentence says in one sentence what is wrong, with its number, or that nothing is.
 func Sentence(f meter.HitFigures, target float64, kick, bass string) string {
 	n := len(f.Hits)
-	under := f.Under(target)
+	under := f.Under(target - shown)
 	buried, worst := 0, 0.0
 	for _, h := range f.Hits {
 		if h.Clearance.Valid() && h.Clearance < 0 {
@@ -39,7 +43,7 @@ func Sentence(f meter.HitFigures, target float64, kick, bass string) string {
 		}
 	}
 	switch {
-	case under <= allowed(n) && float64(f.ClearanceP10) >= target:
+	case under <= allowed(n) && float64(f.ClearanceP10) >= target-shown:
 		return fmt.Sprintf("Nothing is wrong: %s clears %s by %.1f dB or more on 9 of 10 hits. Leave it.", lower(kick), lower(bass), float64(f.ClearanceP10))
 	case buried > 0:
 		return fmt.Sprintf("%s sits %.1f dB over %s in its own octave on %d of %d hits, and under the %g dB asked on %d.",
@@ -53,7 +57,7 @@ func Sentence(f meter.HitFigures, target float64, kick, bass string) string {
 // commonest pitch, nil where it has none.
 func Judge(f meter.HitFigures, target float64, kick, bass string, line *meter.Pitch) []Finding {
 	var out []Finding
-	if under := f.Under(target); under > allowed(len(f.Hits)) || float64(f.ClearanceP10) < target {
+	if under := f.Under(target - shown); under > allowed(len(f.Hits)) || float64(f.ClearanceP10) < target-shown {
 		out = append(out, Finding{
 			What: fmt.Sprintf("%d of %d hits under %g dB", under, len(f.Hits), target),
 			Why:  "A kick that does not clear the bass in its own octave is heard as click without weight.",

@@ -28,9 +28,9 @@ type Editor struct {
 const (
 	editorLeft  = 44.0
 	editorRight = 12.0
-	laneTop     = 0.66 // of the height: where the gain lane begins
+	laneTop     = 0.62 // of the height: where the gain lane begins
 	laneFoot    = 34.0
-	laneDeepest = 24.0 // dB at the top of the lane, at least
+	laneDeepest = 18.0 // dB at the top of the lane, at least
 )
 
 // scaleOf returns the time range in ms and the depth in dB that the editor shows.
@@ -39,7 +39,7 @@ func (e Editor) scaleOf() (from, to, deep float64) {
 	if e.Duck != nil {
 		a, b := e.Duck.Span()
 		from, to = math.Min(from, a-10), math.Max(to, b+25)
-		deep = math.Max(deep, 6*math.Ceil(-e.Duck.Depth()/6))
+		deep = math.Max(deep, 6*math.Ceil((2-e.Duck.Depth())/6))
 	}
 	return from, to, deep
 }

@@ -135,6 +135,29 @@ func (s *svg) mirrored(xs, kick, bass, before []float64, mid, scale float64) {
 // Envelope is a stretch of an envelope in steps of a fixed time.
 type Envelope []float32
 
+// calmSteps is the length of the mean that Calm takes: about one ripple of the smoothed
+// square of a bass note, which stands at twice the note's frequency.
+const calmSteps = 13
+
+// Calm returns the envelope averaged over 13 ms around each step, so that the ripple of the
+// tone itself does not blur the drawing. Figures are never taken from it.
+func Calm(e []float32) Envelope {
+	out := make(Envelope, len(e))
+	sum := 0.0
+	for i := -calmSteps / 2; i < len(e); i++ {
+		if j := i + calmSteps/2; j < len(e) {
+			sum += float64(e[j])
+		}
+		if j := i - calmSteps/2 - 1; j >= 0 {
+			sum -= float64(e[j])
+		}
+		if i >= 0 {
+			out[i] = float32(max(0, sum) / calmSteps)
+		}
+	}
+	return out
+}
+
 // at returns the value at step i, 0 outside.
 func (e Envelope) at(i int) float64 {
 	if i < 0 || i >= len(e) {

@@ -1,0 +1,41 @@
+# Mellow Thump. The two commands that matter: make demo, make test.
+GO ?= go
+BIN := bin/mellowthump
+
+.PHONY: help demo build test lint race bench fuzz shots vendor tools
+
+help: ## this list
+	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## /  make \1\t/' | expand -t 16
+
+demo: build ## start the app with the demo song and print its address
+	@$(BIN) demo
+
+build: ## build bin/mellowthump
+	@CGO_ENABLED=0 $(GO) build -o $(BIN) ./cmd/mellowthump
+
+tools:
+	@scripts/tools
+
+test: tools ## install what the tests need (Debian packages, only if missing) and run all of them
+	$(GO) test -timeout 20m ./...
+
+lint: ## gofmt, go vet, staticcheck
+	@test -z "$$(gofmt -l .)" || { gofmt -l .; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+
+race: tools ## the tests with the race detector, without the browser
+	$(GO) test -race -timeout 30m ./core/... ./app/... ./cmd/...
+
+bench: tools ## print the benchmarks beside their targets
+	@scripts/bench
+
+fuzz: ## run each fuzz target for a minute
+	$(GO) test -run '^$$' -fuzz FuzzReader -fuzztime 60s ./core/audio/wav
+	$(GO) test -run '^$$' -fuzz FuzzRead -fuzztime 60s ./core/session
+
+shots: tools ## remake the pictures in docs/screenshots from the demo song
+	SHOTS=docs/screenshots $(GO) test -count=1 -run TestShots ./e2e
+
+vendor: ## refresh the fonts, styles and scripts that the pages ship with
+	@scripts/vendor

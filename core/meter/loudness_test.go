@@ -1,0 +1,281 @@
+package meter
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"testing"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
+	"mellowthump/internal/outside"
+)
+
+func near(t *testing.T, what string, got Figure, want, tolerance float64) {
+	t.Helper()
+	if !got.Valid() || math.Abs(float64(got)-want) > tolerance {
+		t.Errorf("%s = %.4f, want %.4f within %g", what, float64(got), want, tolerance)
+	}
+}
+
+// ITU-R BS.1770-5, Annex 1, tables 1 and 2: the coefficients as printed for 48 kHz.
+func TestKWeightingCoefficients(t *testing.T) {
+	k := KWeighting(48000)
+	for _, c := range []struct {
+		name      string
+		got, want float64
+	}{
+		{"shelf b0", k[0].B0, 1.53512485958697}, {"shelf b1", k[0].B1, -2.69169618940638}, {"shelf b2", k[0].B2, 1.19839281085285},
+		{"shelf a1", k[0].A1, -1.69065929318241}, {"shelf a2", k[0].A2, 0.73248077421585},
+		{"pass b0", k[1].B0, 1}, {"pass b1", k[1].B1, -2}, {"pass b2", k[1].B2, 1},
+		{"pass a1", k[1].A1, -1.99004745483398}, {"pass a2", k[1].A2, 0.99007225036621},
+	} {
+		if math.Abs(c.got-c.want) > 1e-8 {
+			t.Errorf("%s = %.14f, printed %.14f", c.name, c.got, c.want)
+		}
+	}
+}
+
+// ITU-R BS.1770-5, Annex 1: a 997 Hz sine of 0 dBFS in one channel reads -3.01 LKFS; the
+// same in both adds 3.01. At rates other than 48 kHz the bilinear transform bends the shelf a
+// little: 0.03 dB at 997 Hz.
+func TestLoudnessOf997Hz(t *testing.T) {
+	for _, rate := range []int{22050, 32000, 44100, 48000, 96000, 192000} {
+		mono := outside.Sine(rate, 1, 997, 1, 5, 0)
+		near(t, fmt.Sprintf("mono at %d", rate), IntegratedLoudness(mono), -3.01, 0.04)
+		stereo := outside.Sine(rate, 2, 997, 1, 5, 0)
+		near(t, fmt.Sprintf("stereo at %d", rate), IntegratedLoudness(stereo), 0, 0.04)
+	}
+}
+
+// tones joins stretches of a 1 kHz stereo sine, each of a level (dBFS peak) and a length, as
+// EBU Tech 3341 and 3342 describe their test signals.
+func tones(parts ...[2]float64) audio.Buffer {
+	total := 0.0
+	for _, p := range parts {
+		total += p[1]
+	}
+	b := audio.New(48000, 2, int(total*48000))
+	at := 0
+	for _, p := range parts {
+		n := int(p[1] * 48000)
+		for i := range n {
+			v := float32(math.Pow(10, p[0]/20) * math.Sin(2*math.Pi*1000*float64(at+i)/48000))
+			b.Ch[0][at+i], b.Ch[1][at+i] = v, v
+		}
+		at += n
+	}
+	return b
+}
+
+// EBU Tech 3341, table 1, cases 1 to 5 (integrated, 0.1 LU) with their stated levels.
+func TestTech3341(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		sig  audio.Buffer
+		want float64
+	}{
+		{"1", tones([2]float64{-23, 20}), -23},
+		{"2", tones([2]float64{-33, 20}), -33},
+		{"3", tones([2]float64{-36, 10}, [2]float64{-23, 60}, [2]float64{-36, 10}), -23},
+		{"4", tones([2]float64{-72, 10}, [2]float64{-36, 10}, [2]float64{-23, 60}, [2]float64{-36, 10}, [2]float64{-72, 10}), -23},
+		{"5", tones([2]float64{-26, 20}, [2]float64{-20, 20.1}, [2]float64{-26, 20}), -23},
+	} {
+		near(t, "case "+c.name, IntegratedLoudness(c.sig), c.want, 0.1)
+	}
+}
+
+// EBU Tech 3342, table 1, cases 1 to 3: 10, 5 and 20 LU, within 1 LU.
+func TestTech3342(t *testing.T) {
+	for _, c := range []struct {
+		a, b, want float64
+	}{{-20, -30, 10}, {-20, -15, 5}, {-40, -20, 20}} {
+		b := tones([2]float64{c.a, 20}, [2]float64{c.b, 20})
+		l := NewLoudness(b.Rate, 2)
+		l.Add(b)
+		near(t, fmt.Sprintf("range of %g and %g", c.a, c.b), l.Range(), c.want, 1)
+	}
+}
+
+// EBU Tech 3341, cases 15 to 19: sines at a quarter, sixth and eighth of the rate whose
+// samples miss their tops; +0.2/-0.4 dB. Case 15 and 16 peak at -6 dBTP. The ends are faded:
+// a tone that starts at full level overshoots by itself.
+func TestTruePeak(t *testing.T) {
+	for _, c := range []struct {
+		part, phase, amplitude float64
+	}{{0.25, 0, 0.5}, {0.25, 0.125, 0.5}, {1. / 6, 1. / 6, 0.5}, {0.125, 0.0625, 0.5}, {0.25, 0.125, math.Pow(10, 3.0/20)}} {
+		for _, rate := range []int{44100, 48000, 96000} {
+			b := outside.Sine(rate, 1, c.part*float64(rate), c.amplitude, 0.5, c.phase)
+			fadeEnds(b)
+			tp := NewTruePeak(1)
+			tp.Add(b)
+			got, want := float64(tp.Peak()), 20*math.Log10(c.amplitude)
+			if got > want+0.2 || got < want-0.4 {
+				t.Errorf("%g fs, phase %g, %d Hz: %.3f dBTP, want %.3f", c.part, c.phase, rate, got, want)
+			}
+		}
+	}
+}
+
+// fadeEnds ramps both ends over 20 ms.
+func fadeEnds(b audio.Buffer) {
+	n := b.Rate / 50
+	for c := range b.Ch {
+		x := b.Ch[c]
+		for i := range n {
+			g := float32(0.5 - 0.5*math.Cos(math.Pi*float64(i)/float64(n)))
+			x[i] *= g
+			x[len(x)-1-i] *= g
+		}
+	}
+}
+
+// Blocks must not matter, and skipping must not either: the peak hides at a seam.
+func TestTruePeakBlocks(t *testing.T) {
+	b := audio.New(48000, 1, 9000)
+	for i := range b.Ch[0] {
+		b.Ch[0][i] = float32(0.2 * math.Sin(float64(i)*0.3))
+	}
+	b.Ch[0][4095], b.Ch[0][4096] = 0.9, 0.9 // their top lies between them
+	whole := NewTruePeak(1)
+	whole.Add(b)
+	for _, n := range []int{1, 7, 64, 4096} {
+		parts := NewTruePeak(1)
+		for at := 0; at < b.Frames(); at += n {
+			parts.Add(b.Slice(at, min(at+n, b.Frames())))
+		}
+		if whole.Peak() != parts.Peak() {
+			t.Errorf("blocks of %d: %.4f, whole %.4f", n, parts.Peak(), whole.Peak())
+		}
+	}
+	if whole.Peak() < PeakDB(b.Ch[0])+0.5 {
+		t.Errorf("true peak %.2f does not pass the sample peak %.2f", whole.Peak(), PeakDB(b.Ch[0]))
+	}
+}
+
+// Live against ffmpeg's ebur128 on signals of many kinds: 0.1 LU, 0.2 dB. The noise falls
+// towards half the rate, where interpolators end at different places.
+func TestLevelsAgainstFFmpeg(t *testing.T) {
+	seed := uint32(7)
+	var z1, z2 float64
+	noise := func() float64 {
+		seed = seed*1664525 + 1013904223
+		v := float64(int32(seed)) / (1 << 31)
+		y := v/4 + z1/2 + z2/4
+		z1, z2 = v, z1
+		return y
+	}
+	signals := map[string]func(t float64) float64{
+		"noise":         func(float64) float64 { return 0.3 * noise() },
+		"low tone":      func(t float64) float64 { return 0.7 * math.Sin(2*math.Pi*44*t) },
+		"sweep":         func(t float64) float64 { return 0.6 * math.Sin(2*math.Pi*(30*t+900*t*t)) },
+		"bursts":        func(t float64) float64 { return 0.8 * noise() * math.Exp(-20*math.Mod(t, 0.5)) },
+		"near clipping": func(t float64) float64 { return 0.99 * math.Sin(2*math.Pi*11025.7*t+0.7) },
+		"quiet":         func(t float64) float64 { return 0.002 * noise() },
+	}
+	for name, f := range signals {
+		for _, rate := range []int{44100, 48000, 96000} {
+			t.Run(fmt.Sprintf("%s at %d", name, rate), func(t *testing.T) {
+				b := audio.New(rate, 2, rate*6)
+				for i := range b.Ch[0] {
+					v := f(float64(i) / float64(rate))
+					b.Ch[0][i], b.Ch[1][i] = float32(v), float32(v*0.6)
+				}
+				fadeEnds(b)
+				want := outside.EBUR128(t, outside.WriteWAV(t, "x.wav", b, wav.Float32))
+				m := NewLevelMeter(rate, 2)
+				m.Add(b)
+				got := m.Levels()
+				near(t, "integrated", got.Integrated, want.Integrated, 0.1)
+				near(t, "range", got.Range, want.Range, 0.15)
+				near(t, "true peak", got.TruePeak, want.TruePeak, 0.2)
+			})
+		}
+	}
+}
+
+func TestLevels(t *testing.T) {
+	sine := outside.Sine(48000, 2, 1000, 1, 1, 0)
+	m := NewLevelMeter(48000, 2)
+	m.Add(sine)
+	l := m.Levels()
+	near(t, "peak", l.SamplePeak, 0, 0.001)
+	near(t, "RMS of a full-scale sine", l.RMS, -3.0103, 0.001) // closed form, 10 log10(1/2)
+	near(t, "AES17 RMS", l.AES17(), 0, 0.001)                  // AES17: a full-scale sine reads 0
+	near(t, "crest", l.Crest, 3.0103, 0.001)
+	near(t, "DC", l.DC, 0, 1e-6)
+	near(t, "correlation", l.Correlation, 1, 1e-9)
+
+	for i := range sine.Ch[1] {
+		sine.Ch[1][i] *= -0.5
+		sine.Ch[0][i] += 0.1
+	}
+	m = NewLevelMeter(48000, 2)
+	m.Add(sine)
+	l = m.Levels()
+	near(t, "DC", l.DC, 0.1, 1e-6)
+	if l.Correlation > -0.98 {
+		t.Errorf("correlation of opposite channels is %g", l.Correlation)
+	}
+
+	m = NewLevelMeter(48000, 1)
+	m.Add(audio.New(48000, 1, 48000))
+	l = m.Levels()
+	for _, f := range []Figure{l.SamplePeak, l.TruePeak, l.RMS, l.Crest, l.Integrated, l.DC, l.Correlation} {
+		if f.Valid() {
+			t.Errorf("silence has a figure: %+v", l)
+			break
+		}
+	}
+	body, err := json.Marshal(l)
+	if err != nil || string(body[:40]) == "" {
+		t.Errorf("silence to JSON: %s, %v", body, err)
+	}
+	var back Levels
+	if err := json.Unmarshal(body, &back); err != nil || back.RMS.Valid() {
+		t.Errorf("silence from JSON: %+v, %v", back, err)
+	}
+}
+
+func TestClippedRuns(t *testing.T) {
+	b := audio.New(48000, 1, 1000)
+	x := b.Ch[0]
+	copy(x[100:], []float32{0.99, 0.99, 0.99})             // a run
+	copy(x[200:], []float32{-0.99, -0.99, -0.99, -0.99})   // a run on the other side
+	copy(x[300:], []float32{0.99, 0.99})                   // too short
+	copy(x[400:], []float32{0.95, 0.95, 0.95, 0.95})       // too far under the peak
+	copy(x[500:], []float32{0.5, 0.5, 0.5, 0.5, 0.5, 0.5}) // under -1 dBFS
+	m := NewLevelMeter(48000, 1)
+	for at := 0; at < 1000; at += 101 {
+		m.Add(b.Slice(at, min(at+101, 1000)))
+	}
+	if n := m.Levels().ClippedRuns; n != 2 {
+		t.Errorf("%d clipped runs, want 2", n)
+	}
+}
+
+// A one-shot shorter than one 400 ms block still has a loudness.
+func TestShortSound(t *testing.T) {
+	l := IntegratedLoudness(outside.Sine(48000, 1, 997, 1, 0.2, 0))
+	near(t, "0.2 s of full-scale sine in one 0.4 s block", l, -3.01-3.01, 0.1)
+}
+
+func TestPercentile(t *testing.T) {
+	x := []Figure{5, 1, None, 3, 2, 4}
+	near(t, "median", Median(x), 3, 0)
+	near(t, "p10 by linear interpolation", Percentile(x, 0.1), 1.4, 1e-12) // numpy.percentile([1..5], 10)
+	near(t, "p100", Percentile(x, 1), 5, 0)
+	if Median(nil).Valid() || Median([]Figure{None}).Valid() {
+		t.Error("nothing has a median")
+	}
+}
+
+func BenchmarkLevels(b *testing.B) {
+	x := outside.Sine(44100, 2, 100, 0.5, 10, 0)
+	b.SetBytes(int64(x.Bytes()))
+	for b.Loop() {
+		m := NewLevelMeter(44100, 2)
+		m.Add(x)
+		m.Levels()
+	}
+}

@@ -1,0 +1,298 @@
+package mix
+
+import (
+	"context"
+	"errors"
+	"math"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/meter"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+	"mellowthump/internal/outside"
+)
+
+// counting counts how often audio is opened.
+type counting struct {
+	Memory
+	opened atomic.Int64
+}
+
+func (c *counting) Open(name string) (audio.Source, func() error, error) {
+	c.opened.Add(1)
+	return c.Memory.Open(name)
+}
+
+const rate = 44100
+
+// beat makes a song of a kick, a bass and a stereo pad, four seconds long.
+func beat() (*counting, session.Song) {
+	lib := &counting{}
+	kick := audio.New(rate, 1, 4*rate)
+	for _, h := range []float64{0.25, 1, 1.75, 2.5, 3.25} {
+		from := int(h * rate)
+		for i := range rate / 3 {
+			t := float64(i) / rate
+			kick.Ch[0][from+i] += float32(0.7 * math.Sin(2*math.Pi*(52*t+1.5*(1-math.Exp(-t/0.01)))) * math.Exp(-t/0.08))
+		}
+	}
+	pad := outside.Sine(rate, 2, 330, 0.1, 4, 0)
+	for i := range pad.Ch[1] {
+		pad.Ch[1][i] *= -0.5
+	}
+	lib.Put("kick", kick)
+	lib.Put("bass", outside.Sine(rate, 1, 46, 0.4, 4, 0))
+	lib.Put("pad", pad)
+	s := session.New("Test", 120)
+	s.Rate = rate
+	s.Buses = []session.Bus{{ID: "low", Name: "Low"}, {ID: "music", Name: "Music"}}
+	s.Stems = []session.Stem{
+		{ID: "k", Name: "Kick", Role: session.Kick, Audio: "kick", Bus: "low"},
+		{ID: "b", Name: "Bass", Role: session.Bass, Audio: "bass", Bus: "low"},
+		{ID: "p", Name: "Pad", Role: session.Melodic, Audio: "pad", Bus: "music"},
+	}
+	s.Settle()
+	return lib, s
+}
+
+func withDuck(s session.Song, depth float64) session.Song {
+	c := s.Bypassed()
+	c.SetDuck(&move.Duck{School: "curve", Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -depth}, {MS: 100, DB: -depth}, {MS: 180}}}, false, "")
+	return c
+}
+
+func solo(t *testing.T, r *Renderer, s session.Song, which Solo, w Window) audio.Buffer {
+	t.Helper()
+	b, _, err := r.Solo(context.Background(), &s, which, w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// An untouched session renders its sources' sum: the null test, under -120 dBFS.
+func TestNull(t *testing.T) {
+	lib, s := beat()
+	got := solo(t, New(lib, 1<<28), s, SoloAll, Window{0, 4 * rate})
+	k, b, p := lib.sounds["kick"], lib.sounds["bass"], lib.sounds["pad"]
+	worst := 0.0
+	for c := range got.Ch {
+		for i, v := range got.Ch[c] {
+			worst = math.Max(worst, math.Abs(float64(v)-float64(k.Ch[0][i])-float64(b.Ch[0][i])-float64(p.Ch[c][i])))
+		}
+	}
+	if db := 20 * math.Log10(worst+1e-30); db > -120 {
+		t.Errorf("the null leaves %.1f dBFS", db)
+	}
+}
+
+// A render of a window is that window of the whole render, and the block size does not matter.
+func TestWindowsAndBlocks(t *testing.T) {
+	lib, s := beat()
+	s = withDuck(s, 9)
+	whole := solo(t, New(lib, 1<<28), s, SoloAll, Window{0, 4 * rate})
+	for _, block := range []int{64, 1000, Block} {
+		for _, w := range []Window{{0, 1000}, {12345, 54321}, {rate - 100, rate + 100}, {3 * rate, 4 * rate}} {
+			r := New(lib, 1<<28)
+			r.block = block
+			part := solo(t, r, s, SoloAll, w)
+			for c := range part.Ch {
+				for i, v := range part.Ch[c] {
+					if v != whole.Ch[c][w.From+i] {
+						t.Fatalf("block %d, window %v: frame %d is %g, of the whole %g", block, w, i, v, whole.Ch[c][w.From+i])
+					}
+				}
+			}
+		}
+	}
+	before := solo(t, New(lib, 1<<28), s, SoloAll, Window{-100, 50})
+	for i := range 100 {
+		if before.Ch[0][i] != 0 {
+			t.Fatal("there is sound before the song")
+		}
+	}
+}
+
+// Linear where nothing is bent: gains in dB scale, and clip and fader are the same.
+func TestGains(t *testing.T) {
+	lib, s := beat()
+	r := New(lib, 1<<28)
+	plain := solo(t, r, s, SoloBass, Window{0, rate})
+	for _, set := range []func(*session.Song){
+		func(s *session.Song) { s.Stems[1].Clip = -6 },
+		func(s *session.Song) { s.Stems[1].Fader = -6 },
+		func(s *session.Song) { s.Buses[0].Fader = -6 },
+	} {
+		c := copyOf(s)
+		set(&c)
+		got := solo(t, r, c, SoloBass, Window{0, rate})
+		near := math.Pow(10, -6.0/20)
+		for i, v := range got.Ch[0] {
+			if math.Abs(float64(v)-near*float64(plain.Ch[0][i])) > 1e-6 {
+				t.Fatalf("frame %d: %g, want %g", i, v, near*float64(plain.Ch[0][i]))
+			}
+		}
+	}
+	s.Stems[1].Mute = true
+	if p := meter.PeakDB(solo(t, r, s, SoloBass, Window{0, rate}).Ch...); p.Valid() {
+		t.Errorf("a muted bass peaks at %g", p)
+	}
+}
+
+// Changing a duck point re-reads nothing and renders anew only what follows from it.
+func TestOneChangeRendersOnlyWhatFollows(t *testing.T) {
+	lib, s := beat()
+	r := New(lib, 1<<28)
+	w := Window{rate / 2, 3 * rate}
+	measure := func(s session.Song) {
+		t.Helper()
+		p, err := r.Pair(context.Background(), &s, w)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := r.Figures(p); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := r.Loudness(context.Background(), &s, SoloAll, w); err != nil {
+			t.Fatal(err)
+		}
+	}
+	measure(withDuck(s, 6))
+	opened, made := lib.opened.Load(), r.Cache.Made()
+	measure(withDuck(s, 6))
+	if r.Cache.Made() != made {
+		t.Errorf("the same song was rendered again: %d results", r.Cache.Made()-made)
+	}
+	measure(withDuck(s, 7))
+	if n := lib.opened.Load() - opened; n != 0 {
+		t.Errorf("a duck point re-read %d files", n)
+	}
+	// the bass's chain, its bus alone, its sum alone, mono of it, figures; the bus with the
+	// kick, everything, levels: never the kick's meter
+	if n := r.Cache.Made() - made; n > 8 {
+		t.Errorf("a duck point made %d results, want 8 at most", n)
+	}
+}
+
+func TestPairErrors(t *testing.T) {
+	lib, s := beat()
+	lib.Put("silence", audio.New(rate, 1, 4*rate))
+	drone := outside.Sine(rate, 1, 60, 0.3, 4, 0) // swells in and never hits
+	for i := range drone.Ch[0] {
+		drone.Ch[0][i] *= float32(i) / float32(4*rate)
+	}
+	lib.Put("drone", drone)
+	w := Window{0, 4 * rate}
+	for _, c := range []struct {
+		change func(*session.Song)
+		want   error
+	}{
+		{func(s *session.Song) { s.Stems[0].Role = session.Other }, ErrNoKick},
+		{func(s *session.Song) { s.Stems[1].Role = session.Other }, ErrNoBass},
+		{func(s *session.Song) { s.Stems[0].Audio = "silence" }, ErrSilent},
+		{func(s *session.Song) { s.Stems[0].Audio = "drone" }, meter.ErrNoHits},
+	} {
+		c2 := copyOf(s)
+		c.change(&c2)
+		if _, err := New(lib, 1<<28).Pair(context.Background(), &c2, w); !errors.Is(err, c.want) {
+			t.Errorf("says %v, want %v", err, c.want)
+		}
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	if _, err := New(lib, 1<<28).Pair(ctx, &s, w); !errors.Is(err, context.Canceled) {
+		t.Errorf("cancelled, it says %v", err)
+	}
+}
+
+// The figures of a loop are those of the same hits in the whole song.
+func TestLoopAgreesWithSong(t *testing.T) {
+	lib, s := beat()
+	r := New(lib, 1<<28)
+	figures := func(w Window) meter.HitFigures {
+		p, err := r.Pair(context.Background(), &s, w)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f, err := r.Figures(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	}
+	whole, loop := figures(Window{0, 4 * rate}), figures(Window{rate * 3 / 4, rate * 9 / 4})
+	if len(whole.Hits) != 5 || len(loop.Hits) != 2 {
+		t.Fatalf("%d hits in all, %d in the loop", len(whole.Hits), len(loop.Hits))
+	}
+	for i, h := range loop.Hits {
+		w := whole.Hits[i+1]
+		if math.Abs(h.At-w.At) > 1e-9 || math.Abs(float64(h.Clearance-w.Clearance)) > 0.01 || math.Abs(h.Gap-w.Gap) > 1e-6 || math.Abs(float64(h.Overlap-w.Overlap)) > 0.1 {
+			t.Errorf("hit %d: loop %+v, song %+v", i, h, w)
+		}
+	}
+}
+
+// Stems of other rates come in at the song's.
+func TestOtherRate(t *testing.T) {
+	lib, s := beat()
+	lib.Put("bass48", outside.Sine(48000, 1, 46, 0.4, 4, 0))
+	r := New(lib, 1<<28)
+	at441 := solo(t, r, s, SoloBass, Window{rate, 2 * rate})
+	s.Stems[1].Audio = "bass48"
+	at48 := solo(t, r, s, SoloBass, Window{rate, 2 * rate})
+	for i, v := range at48.Ch[0] {
+		if math.Abs(float64(v-at441.Ch[0][i])) > 1e-4 {
+			t.Fatalf("frame %d: %g and %g", i, v, at441.Ch[0][i])
+		}
+	}
+}
+
+func TestCache(t *testing.T) {
+	c := NewCache(100)
+	build := func(v, bytes int) func() (int, int, error) {
+		return func() (int, int, error) { return v, bytes, nil }
+	}
+	for i := range 5 {
+		if v, err := Cached(c, string(rune('a'+i)), build(i, 40)); v != i || err != nil {
+			t.Fatal(v, err)
+		}
+	}
+	if c.used > 100 || c.order.Len() != 2 {
+		t.Errorf("%d bytes in %d entries", c.used, c.order.Len())
+	}
+	boom := errors.New("boom")
+	if _, err := Cached(c, "x", func() (int, int, error) { return 0, 0, boom }); !errors.Is(err, boom) {
+		t.Errorf("says %v", err)
+	}
+	if v, err := Cached(c, "x", build(7, 1)); v != 7 || err != nil {
+		t.Errorf("after an error: %d, %v", v, err)
+	}
+	func() { // a build that panics must not leave others waiting
+		defer func() { _ = recover() }()
+		_, _ = Cached(c, "p", func() (int, int, error) { panic("no") })
+	}()
+	if v, _ := Cached(c, "p", build(3, 1)); v != 3 {
+		t.Error("after a panic the key is stuck")
+	}
+	var wg sync.WaitGroup
+	var built atomic.Int64
+	for range 20 {
+		wg.Go(func() {
+			_, _ = Cached(c, "shared", func() (int, int, error) { built.Add(1); return 1, 1, nil })
+		})
+	}
+	wg.Wait()
+	if built.Load() != 1 {
+		t.Errorf("built %d times at once", built.Load())
+	}
+}
+
+// copyOf copies a song whose audio has plain names, which Clone's reader would refuse.
+func copyOf(s session.Song) session.Song {
+	s.Stems = append([]session.Stem(nil), s.Stems...)
+	s.Buses = append([]session.Bus(nil), s.Buses...)
+	return s
+}

@@ -1,0 +1,143 @@
+package session
+
+import (
+	"encoding/json"
+	"math"
+	"reflect"
+	"strings"
+	"testing"
+
+	"mellowthump/core/move"
+)
+
+const sha = "0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef"
+
+func song() Song {
+	s := New("Low Tide", 142)
+	s.Rate = 44100
+	s.Buses = []Bus{{ID: "low", Name: "Low end"}}
+	s.Stems = []Stem{
+		{ID: "k", Name: "Kick", Role: Kick, Audio: sha},
+		{ID: "b", Name: "Sub", Role: Bass, Audio: sha, Bus: "low"},
+		{ID: "p", Name: "Pad", Role: Melodic, Audio: sha, Locks: []string{"fader"}},
+	}
+	s.Settle()
+	s.SetDuck(&move.Duck{School: "curve", Trigger: KickTrigger, Points: []move.Point{{MS: -4}, {DB: -6}, {MS: 90, DB: -6, Bend: 0.2}, {MS: 150, Note: "1/8"}}}, false, "why")
+	return s
+}
+
+func TestRoundTrip(t *testing.T) {
+	in := song()
+	b, err := json.Marshal(in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, err := Read(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !reflect.DeepEqual(in, out) {
+		t.Errorf("read back\n%+v\nwant\n%+v", out, in)
+	}
+	c := in.Clone()
+	c.Stems[1].Moves[0].Params.(*move.Duck).Points[1].DB = -20
+	if in.Stems[1].Moves[0].Params.(*move.Duck).Points[1].DB != -6 {
+		t.Error("an edit of a clone reached into the song")
+	}
+}
+
+func TestValidate(t *testing.T) {
+	for say, f := range map[string]func(*Song){
+		"format":          func(s *Song) { s.Format = 2 },
+		"needs a name":    func(s *Song) { s.Name = " " },
+		"longer than":     func(s *Song) { s.Name = strings.Repeat("x", 121) },
+		"tempo":           func(s *Song) { s.BPM = 10 },
+		"tempo of NaN":    func(s *Song) { s.BPM = math.NaN() },
+		"leader":          func(s *Song) { s.Leader = "snare" },
+		"rate":            func(s *Song) { s.Rate = 4000 },
+		"clearance":       func(s *Song) { s.Targets.Clearance = 90 },
+		"depth cap":       func(s *Song) { s.Targets.MaxDepth = -1 },
+		"loop ends":       func(s *Song) { s.Loop = &Span{From: 4, To: 2} },
+		"two stems":       func(s *Song) { s.Stems[1].ID = "k" },
+		"names no audio":  func(s *Song) { s.Stems[0].Audio = "../../etc/passwd" },
+		"unknown role":    func(s *Song) { s.Stems[0].Role = "tuba" },
+		"bus that is not": func(s *Song) { s.Stems[0].Bus = "x" },
+		"gain outside":    func(s *Song) { s.Stems[0].Fader = 100 },
+		"a move on":       func(s *Song) { s.Stems[1].Moves[0].Params.(*move.Duck).Points[0].DB = 3 },
+		"no parameters":   func(s *Song) { s.Stems[1].Moves[0].Params = nil },
+		"trigger":         func(s *Song) { s.Triggers = nil },
+		"two buses":       func(s *Song) { s.Buses = append(s.Buses, s.Buses[0]) },
+		"at most":         func(s *Song) { s.Stems = make([]Stem, MaxStems+1) },
+	} {
+		s := song()
+		f(&s)
+		if err := s.Validate(); err == nil || !strings.Contains(err.Error(), say) {
+			t.Errorf("%q: says %v", say, err)
+		}
+	}
+	s := song()
+	if err := s.Validate(); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestSettleFollowsRoles(t *testing.T) {
+	s := song()
+	if s.TriggerStem().ID != "k" {
+		t.Fatalf("trigger %+v", s.TriggerStem())
+	}
+	s.Stems[0].Role, s.Stems[2].Role = Melodic, Kick // the pad turns out to be the kick
+	s.Settle()
+	if s.TriggerStem().ID != "p" || s.Trigger(KickTrigger).Stem != "p" {
+		t.Errorf("trigger %+v", s.Triggers)
+	}
+	s.Stems[1].Role, s.Stems[0].Role = Other, Bass // and the bass another stem: the duck moves along
+	s.Settle()
+	if d, _ := s.Duck(); d == nil {
+		t.Error("the duck is lost")
+	}
+	if _, d := s.Stems[1].DuckMove(); d != nil {
+		t.Error("the old bass still ducks")
+	}
+	s.SetDuck(nil, false, "")
+	if d, _ := s.Duck(); d != nil {
+		t.Error("the duck stays")
+	}
+}
+
+func TestBypassed(t *testing.T) {
+	s := song()
+	b := s.Bypassed()
+	if d, _ := b.Duck(); d != nil {
+		t.Error("bypassed, the duck is still there")
+	}
+	if d, _ := s.Duck(); d == nil {
+		t.Error("bypassing took the duck from the song itself")
+	}
+}
+
+// Bars of four beats at 120 bpm are two seconds.
+func TestPosition(t *testing.T) {
+	s := New("x", 120)
+	for at, want := range map[float64]string{0: "1.1.00", 0.5: "1.2.00", 2: "2.1.00", 3.125: "2.3.25", 1.9999: "2.1.00"} {
+		if got := s.Position(at); got != want {
+			t.Errorf("%g s is %s, want %s", at, got, want)
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	b, _ := json.Marshal(song())
+	f.Add(b)
+	f.Add([]byte(`{"format":1}`))
+	f.Add([]byte(`{"format":1,"stems":[{"moves":[{"kind":"duck","params":{"points":null}}]}]}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		s, err := Read(b)
+		if err != nil {
+			return
+		}
+		if _, err := json.Marshal(s); err != nil {
+			t.Errorf("a song that was read cannot be written: %v", err)
+		}
+	})
+}
