@@ -59,7 +59,7 @@ func (s *Server) createSong(c *gin.Context) {
 
 // setSettings changes the song's name, tempo, key and leader.
 func (s *Server) setSettings(c *gin.Context) {
-	s.edit(c, currentStage(c), func(song *session.Song) (string, error) {
+	s.edit(c, "intake", func(song *session.Song) (string, error) {
 		was := *song
 		song.Name = strings.TrimSpace(c.PostForm("name"))
 		song.Key = strings.TrimSpace(c.PostForm("key"))

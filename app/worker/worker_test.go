@@ -1,0 +1,157 @@
+package worker
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"mellowthump/app/store"
+	"mellowthump/core/session"
+)
+
+var ctx = context.Background()
+
+// pool makes a pool of one kind of job over a real store.
+func pool(t *testing.T, st *store.Store, f Func) *Pool {
+	t.Helper()
+	p := New(st, map[string]Func{"work": f})
+	t.Cleanup(p.Close)
+	return p
+}
+
+func fresh(t *testing.T) (*store.Store, string) {
+	t.Helper()
+	st, err := store.Open(ctx, t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	id, err := st.CreateSong(ctx, session.New("x", 120), "new")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return st, id
+}
+
+// reaches waits until a job is in a state.
+func reaches(t *testing.T, st *store.Store, id int64, want store.JobState) store.Job {
+	t.Helper()
+	deadline := time.Now().Add(10 * time.Second)
+	for {
+		j, err := st.Job(ctx, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if j.State == want {
+			return j
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("the job stays %s (%s), want %s", j.State, j.Message, want)
+		}
+		<-time.After(5 * time.Millisecond) // between two looks
+	}
+}
+
+func submit(t *testing.T, p *Pool, song, kind string) int64 {
+	t.Helper()
+	id, err := p.Submit(ctx, store.Job{SongID: song, Kind: kind, Name: "a"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return id
+}
+
+func TestEnds(t *testing.T) {
+	st, song := fresh(t)
+	p := pool(t, st, func(_ context.Context, j store.Job, _ Report) error {
+		switch j.Name {
+		case "a":
+			return nil
+		}
+		return errors.New("no")
+	})
+	reaches(t, st, submit(t, p, song, "work"), store.Done)
+	if j := reaches(t, st, submit(t, p, song, "unknown"), store.Failed); !strings.Contains(j.Message, "unknown") {
+		t.Errorf("says %q", j.Message)
+	}
+	panics := pool(t, st, func(context.Context, store.Job, Report) error { panic("boom") })
+	if j := reaches(t, st, submit(t, panics, song, "work"), store.Failed); strings.Contains(j.Message, "boom") || j.Message == "" {
+		t.Errorf("a panic says %q", j.Message)
+	}
+}
+
+func TestCancelRunningAndQueued(t *testing.T) {
+	st, song := fresh(t)
+	p := pool(t, st, func(ctx context.Context, _ store.Job, _ Report) error {
+		<-ctx.Done()
+		return ctx.Err()
+	})
+	var ids []int64
+	for range cap(p.slots) + 2 { // more than there are slots
+		ids = append(ids, submit(t, p, song, "work"))
+	}
+	for len(p.slots) < cap(p.slots) {
+		<-time.After(time.Millisecond)
+	}
+	for i := len(ids) - 1; i >= 0; i-- {
+		p.Cancel(ids[i])
+		reaches(t, st, ids[i], store.Cancelled)
+	}
+	p.Cancel(12345) // nobody's job
+}
+
+// A stop of the program leaves its jobs to be taken up again.
+func TestResume(t *testing.T) {
+	st, song := fresh(t)
+	began := make(chan struct{})
+	p := New(st, map[string]Func{"work": func(ctx context.Context, _ store.Job, _ Report) error {
+		close(began)
+		<-ctx.Done()
+		return ctx.Err()
+	}})
+	id := submit(t, p, song, "work")
+	<-began
+	p.Close()
+	if j, _ := st.Job(ctx, id); j.State != store.Running {
+		t.Fatalf("after the stop the job is %s", j.State)
+	}
+	again := pool(t, st, func(context.Context, store.Job, Report) error { return nil })
+	if err := again.Resume(ctx); err != nil {
+		t.Fatal(err)
+	}
+	reaches(t, st, id, store.Done)
+}
+
+func TestProgressIsStored(t *testing.T) {
+	st, song := fresh(t)
+	go1 := make(chan struct{})
+	p := pool(t, st, func(_ context.Context, _ store.Job, report Report) error {
+		for i := 0; ; i++ {
+			report(0.5, "measuring")
+			select {
+			case <-go1:
+				return nil
+			case <-time.After(time.Millisecond):
+			}
+		}
+	})
+	id := submit(t, p, song, "work")
+	deadline := time.Now().Add(10 * time.Second)
+	for {
+		j, err := st.Job(ctx, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if j.Progress == 0.5 && j.Message == "measuring" {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("no progress: %+v", j)
+		}
+		<-time.After(5 * time.Millisecond)
+	}
+	close(go1)
+	reaches(t, st, id, store.Done)
+}

@@ -1,0 +1,250 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
+	"mellowthump/core/demo"
+	"mellowthump/internal/outside"
+)
+
+// command runs the program's main in this process.
+func command(args ...string) (status int, stdout, stderr string) {
+	var out, err bytes.Buffer
+	status = run(context.Background(), args, &out, &err)
+	return status, out.String(), err.String()
+}
+
+// ferry writes kick and 808 of the demo song to files, as a producer would bounce them.
+var ferry = sync.OnceValue(func() map[string]audio.Buffer {
+	out := map[string]audio.Buffer{}
+	for _, s := range demo.SlowFerry().Stems {
+		out[s.ID] = s.Sound
+	}
+	return out
+})
+
+type clearJSON struct {
+	Kick struct {
+		FundamentalHz float64 `json:"fundamental_hz"`
+		Note          string  `json:"note"`
+	}
+	Before, After struct {
+		Hits              []map[string]any
+		ClearanceMedianDB float64 `json:"clearance_median_db"`
+		ClearanceP10DB    float64 `json:"clearance_p10_db"`
+		OverlapMedianPct  float64 `json:"overlap_median_pct"`
+		SumPeakDBFS       float64 `json:"sum_peak_dbfs"`
+	}
+	Duck struct {
+		Needed        bool
+		School        string
+		Params        []map[string]any
+		DepthDB       float64 `json:"depth_db"`
+		BassLossLU    float64 `json:"bass_loss_lu"`
+		BassLossLowDB float64 `json:"bass_loss_low_db"`
+		Freed         float64 `json:"freed_headroom_db"`
+		Back          bool    `json:"back_before_next_hit"`
+		Reason        string
+	}
+}
+
+func clearJSONOf(t *testing.T, args ...string) clearJSON {
+	t.Helper()
+	status, out, errs := command(append([]string{"clear"}, args...)...)
+	if status != 0 {
+		t.Fatalf("clear %v: %d %s", args, status, errs)
+	}
+	var c clearJSON
+	if err := json.Unmarshal([]byte(out), &c); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	return c
+}
+
+// The fit reaches its target in 90 % of hits of the demo, measured again from the exported
+// file by the command itself; the exported curve is the one that was fitted.
+func TestClearOnTheDemo(t *testing.T) {
+	dir := t.TempDir()
+	kick := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"], wav.Int24)
+	bass := outside.WriteWAV(t, "808.wav", ferry()["808"], wav.Int24)
+	out, curve := filepath.Join(dir, "ducked.wav"), filepath.Join(dir, "curve.csv")
+	c := clearJSONOf(t, "--kick", kick, "--bass", bass, "--bpm", "142", "--out", out, "--curve", curve)
+	if !c.Duck.Needed || c.Duck.School != "curve" || len(c.Duck.Params) < 3 || !c.Duck.Back || c.Duck.Reason == "" {
+		t.Errorf("%+v", c.Duck)
+	}
+	if c.Before.ClearanceP10DB >= 8 || c.After.ClearanceP10DB < 8 || len(c.After.Hits) != 112 {
+		t.Errorf("before %.2f, after %.2f, %d hits", c.Before.ClearanceP10DB, c.After.ClearanceP10DB, len(c.After.Hits))
+	}
+	if c.Duck.BassLossLU <= 0 || c.Duck.BassLossLowDB <= 0 || c.Duck.Freed <= 0 || c.Duck.DepthDB < -12 || c.Duck.DepthDB >= 0 {
+		t.Errorf("%+v", c.Duck)
+	}
+	if math.Abs(c.Kick.FundamentalHz-52) > 1 || c.Kick.Note != "Ab1" {
+		t.Errorf("kick %+v", c.Kick)
+	}
+	for _, field := range strings.Fields("at_s clearance_db overlap_pct handover_ms phase_sum_db peak_cost_db") {
+		if _, ok := c.Before.Hits[0][field]; !ok {
+			t.Errorf("hits lack %s", field)
+		}
+	}
+	again := clearJSONOf(t, "--kick", kick, "--bass", out)
+	under := 0
+	for _, h := range again.Before.Hits {
+		if h["clearance_db"].(float64) < 8 {
+			under++
+		}
+	}
+	if under > len(again.Before.Hits)/10 || again.Before.ClearanceP10DB < 8 || again.Duck.Needed {
+		t.Errorf("measured again: %d of %d under 8 dB, worst tenth %.3f, %+v", under, len(again.Before.Hits), again.Before.ClearanceP10DB, again.Duck)
+	}
+	f, err := os.Open(curve)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	rows, err := csv.NewReader(f).ReadAll()
+	if err != nil || len(rows) < 50 || rows[0][0] != "ms" {
+		t.Fatalf("%d rows, %v", len(rows), err)
+	}
+	low := 0.0
+	for _, r := range rows[1:] {
+		var db float64
+		fmt.Sscan(r[1], &db)
+		low = min(low, db)
+	}
+	if math.Abs(low-c.Duck.DepthDB) > 1e-3 {
+		t.Errorf("the curve goes to %.3f dB, the duck to %.3f", low, c.Duck.DepthDB)
+	}
+	info, err := os.Stat(out)
+	if err != nil || info.Size() < 1000 {
+		t.Errorf("%v, %v", info, err)
+	}
+}
+
+// With the bass turned down 30 dB no duck is needed; with a 1 dB cap it cannot and says why.
+func TestClearSaysWhenNotAndWhyNot(t *testing.T) {
+	kick := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"], wav.Int24)
+	soft := audio.New(44100, 1, ferry()["808"].Frames())
+	for i, v := range ferry()["808"].Ch[0] {
+		soft.Ch[0][i] = v * float32(math.Pow(10, -30.0/20))
+	}
+	c := clearJSONOf(t, "--kick", kick, "--bass", outside.WriteWAV(t, "soft.wav", soft, wav.Float32))
+	if c.Duck.Needed || c.Duck.DepthDB != 0 || len(c.Duck.Params) != 0 || !strings.Contains(c.Duck.Reason, "No duck needed") {
+		t.Errorf("%+v", c.Duck)
+	}
+	bass := outside.WriteWAV(t, "808.wav", ferry()["808"], wav.Int24)
+	c = clearJSONOf(t, "--kick", kick, "--bass", bass, "--max-depth", "1")
+	if !c.Duck.Needed || c.After.ClearanceP10DB >= 8 || !strings.Contains(c.Duck.Reason, "cannot be reached") || !strings.Contains(c.Duck.Reason, "cap of 1.0 dB") {
+		t.Errorf("%+v", c.Duck)
+	}
+}
+
+func TestMeasure(t *testing.T) {
+	tone := outside.WriteWAV(t, "tone.wav", outside.Sine(48000, 1, 997, 1, 3, 0), wav.Float32)
+	silence := outside.WriteWAV(t, "silence.wav", audio.New(44100, 2, 44100), wav.Int24)
+	status, out, errs := command("measure", tone, silence)
+	if status != 0 {
+		t.Fatal(status, errs)
+	}
+	var got []map[string]any
+	if err := json.Unmarshal([]byte(out), &got); err != nil {
+		t.Fatal(err)
+	}
+	if l := got[0]["loudness_integrated_lufs"].(float64); math.Abs(l+3.01) > 0.03 { // BS.1770's 997 Hz case
+		t.Errorf("%g LUFS", l)
+	}
+	if got[0]["true_peak_dbtp"] == nil || got[0]["correlation"] != nil || got[0]["bit_depth"] != 32.0 || got[0]["file"] != tone {
+		t.Errorf("%v", got[0])
+	}
+	if got[1]["loudness_integrated_lufs"] != nil || got[1]["fundamental"] != nil || got[1]["onsets_s"] == nil {
+		t.Errorf("%v", got[1])
+	}
+	if regexp.MustCompile(`NaN|Inf`).MatchString(out) {
+		t.Error("the JSON holds no number")
+	}
+}
+
+func TestUsage(t *testing.T) {
+	dir := t.TempDir()
+	text := filepath.Join(dir, "text.wav")
+	os.WriteFile(text, []byte("words"), 0o600)
+	kick := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"].Slice(0, 44100), wav.Int24)
+	silent := outside.WriteWAV(t, "silent.wav", audio.New(44100, 1, 44100), wav.Int24)
+	for _, c := range []struct {
+		args   string
+		status int
+		say    string
+	}{
+		{"", 2, "clear"}, {"dance", 2, "no command"}, {"help", 0, "measure"},
+		{"measure", 2, "at least one file"}, {"measure " + text, 1, "not a WAV"}, {"measure /nowhere.wav", 1, "no such file"}, {"measure " + dir, 1, "folder"},
+		{"clear --kick x", 2, "both"}, {"clear --kick " + kick + " --bass " + text, 1, "not a WAV"}, {"clear --wild", 2, "wild"},
+		{"clear --kick " + silent + " --bass " + kick, 1, "silent"}, {"clear --kick a --bass b --target 900", 2, "outside"},
+		{"clear --kick a --bass b --leader bass", 2, "not built yet"}, {"clear --kick a --bass b --school compressor", 2, "not built yet"},
+		{"clear --kick a --bass b --bpm 4", 2, "outside"}, {"clear --kick a --bass b c", 2, "--kick and --bass"},
+		{"clear --kick " + kick + " --bass " + kick + " --out /nowhere/x.wav", 1, "writing"},
+		{"serve --addr 0.0.0.0:1", 2, "only this machine"}, {"serve --addr nonsense", 2, "addr"}, {"serve x", 2, "no file names"}, {"demo x", 2, "no file names"},
+	} {
+		status, out, errs := command(strings.Fields(c.args)...)
+		if status != c.status || !strings.Contains(errs, c.say) {
+			t.Errorf("%q: %d %q, want %d and a word of %q", c.args, status, errs, c.status, c.say)
+		}
+		if c.status == 1 && (strings.Count(errs, "\n") != 1 || out != "") {
+			t.Errorf("%q: errors are one line, and nothing else is printed: %q %q", c.args, errs, out)
+		}
+	}
+}
+
+// The demo starts on a free port with its song, prints the address, and stops when told.
+func TestDemoServes(t *testing.T) {
+	ctx, stop := context.WithCancel(context.Background())
+	r, w := io.Pipe()
+	done := make(chan int, 1)
+	go func() {
+		done <- run(ctx, []string{"demo", "--addr", "127.0.0.1:0"}, w, os.Stderr)
+		w.Close()
+	}()
+	var text strings.Builder
+	buf := make([]byte, 1024)
+	re := regexp.MustCompile(`http://\S+/`)
+	for !re.MatchString(text.String()) {
+		n, err := r.Read(buf)
+		if err != nil {
+			t.Fatal(text.String(), err)
+		}
+		text.Write(buf[:n])
+	}
+	go io.Copy(io.Discard, r)
+	res, err := http.Get(re.FindString(text.String()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	body, _ := io.ReadAll(res.Body)
+	res.Body.Close()
+	if !strings.Contains(string(body), "Slow Ferry") {
+		t.Errorf("%.300s", body)
+	}
+	stop()
+	select {
+	case status := <-done:
+		if status != 0 {
+			t.Errorf("stopped with %d", status)
+		}
+	case <-time.After(20 * time.Second):
+		t.Fatal("it does not stop")
+	}
+}

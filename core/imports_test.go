@@ -1,0 +1,58 @@
+package core_test
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+)
+
+// The import rule of the design: core knows nothing of the application, the web or SQL, the
+// layers point down only, and no stage imports another stage.
+func TestImports(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "./...").CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	layer := map[string]int{"audio": 0, "dsp": 0, "meter": 1, "move": 1, "session": 2, "mix": 3}
+	stages := map[string]bool{}
+	for _, s := range strings.Fields("intake levels pocket duck room body width compare print logbook demo") {
+		stages[s], layer[s] = true, 4
+	}
+	name := func(path string) string {
+		rest, ok := strings.CutPrefix(path, "mellowthump/core/")
+		if !ok {
+			return ""
+		}
+		return strings.SplitN(rest, "/", 2)[0]
+	}
+	seen := 0
+	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		fields := strings.Fields(line)
+		from := name(fields[0])
+		if from == "" {
+			continue
+		}
+		seen++
+		if _, ok := layer[from]; !ok {
+			t.Errorf("core/%s has no layer; add it to this test with its place", from)
+		}
+		for _, imp := range fields[1:] {
+			for _, forbidden := range []string{"mellowthump/app", "mellowthump/cmd", "github.com/gin-gonic", "github.com/jmoiron/sqlx", "database/sql", "html/template", "net/http"} {
+				if strings.HasPrefix(imp, forbidden) {
+					t.Errorf("core/%s imports %s", from, imp)
+				}
+			}
+			to := name(imp)
+			switch {
+			case to == "" || to == from:
+			case stages[from] && stages[to]:
+				t.Errorf("the stage %s imports the stage %s", from, to)
+			case layer[to] > layer[from]:
+				t.Errorf("core/%s imports core/%s, which lies above it", from, to)
+			}
+		}
+	}
+	if seen < 10 {
+		t.Fatalf("only %d packages seen", seen)
+	}
+}
