@@ -1,10 +1,7 @@
 package main
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"flag"
 	"fmt"
@@ -15,14 +12,9 @@ import (
 	"path/filepath"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
+	"mellowthump/app/demodata"
 	"mellowthump/app/store"
 	"mellowthump/app/web"
-	"mellowthump/core/audio"
-	"mellowthump/core/audio/wav"
-	"mellowthump/core/demo"
-	"mellowthump/core/intake"
 )
 
 const defaultAddr = "127.0.0.1:8808"
@@ -79,7 +71,7 @@ func demoServe(ctx context.Context, args []string, out io.Writer) error {
 	defer os.RemoveAll(dir)
 	return listen(ctx, *addr, dir, out, func(st *store.Store) error {
 		fmt.Fprintln(out, "Making the demo song Slow Ferry ...")
-		return loadDemo(ctx, st)
+		return demodata.Load(ctx, st)
 	})
 }
 
@@ -132,44 +124,4 @@ func listen(ctx context.Context, addr, dir string, out io.Writer, prepare func(*
 		return err
 	}
 	return nil
-}
-
-// loadDemo stores the demo song with its audio, as 24-bit files like any others.
-func loadDemo(ctx context.Context, st *store.Store) error {
-	d := demo.SlowFerry()
-	hashes := make([]string, len(d.Stems))
-	var g errgroup.Group
-	g.SetLimit(2)
-	for i, stem := range d.Stems {
-		g.Go(func() error {
-			var file bytes.Buffer
-			if err := wav.Write(&file, stem.Sound, wav.Int24); err != nil {
-				return err
-			}
-			sum := sha256.Sum256(file.Bytes())
-			hashes[i] = hex.EncodeToString(sum[:])
-			src, err := wav.NewReader(bytes.NewReader(file.Bytes()), int64(file.Len()))
-			if err != nil {
-				return err
-			}
-			a, err := intake.Analyse(ctx, audio.Source(src), stem.Name, nil)
-			if err != nil {
-				return fmt.Errorf("measuring %s: %w", stem.Name, err)
-			}
-			incoming, err := st.Incoming(&file, web.MaxFileBytes)
-			if err != nil {
-				return err
-			}
-			return st.Register(ctx, incoming, hashes[i], a)
-		})
-	}
-	if err := g.Wait(); err != nil {
-		return err
-	}
-	for i, stem := range d.Stems {
-		stem.Audio = hashes[i]
-		d.Song.Stems = append(d.Song.Stems, stem.Stem)
-	}
-	_, err := st.CreateSong(ctx, d.Song, "The demo song")
-	return err
 }

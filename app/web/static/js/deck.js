@@ -105,6 +105,7 @@ function show() {
   deck.dataset.state = decks.playing ? "playing" : "stopped";
   deck.dataset.side = decks.side;
   deck.dataset.started = decks.started;
+  deck.dataset.loaded = decks.loaded ?? "";
   $("play").textContent = decks.playing ? "Stop" : "Play loop";
   for (const side of ["before", "after"]) {
     $(`side-${side}`).classList.toggle("on", decks.side === side);

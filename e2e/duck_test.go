@@ -1,0 +1,265 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
+	"mellowthump/core/duck"
+	"mellowthump/core/session"
+)
+
+// download fetches what a link on the page leads to.
+func (a *app) download(p *page, selector string) []byte {
+	a.t.Helper()
+	res, err := http.Get(p.js("document.querySelector('" + selector + "').href"))
+	if err != nil {
+		a.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	if err != nil || res.StatusCode != 200 {
+		a.t.Fatalf("%s: %d, %v", selector, res.StatusCode, err)
+	}
+	return b
+}
+
+func (a *app) duckOf(p *page) (points []string) {
+	a.t.Helper()
+	song, err := a.store.Load(context.Background(), a.song(p))
+	if err != nil {
+		a.t.Fatal(err)
+	}
+	d, _ := song.Duck()
+	if d == nil {
+		return nil
+	}
+	for _, pt := range d.Points {
+		points = append(points, fmt.Sprintf("%g/%g", pt.MS, pt.DB))
+	}
+	return points
+}
+
+// readouts checks the page's readouts against the core's own.
+func (a *app) readouts(p *page, what string) {
+	a.t.Helper()
+	_, st := a.judged(p)
+	want := map[string]string{
+		"#d-clearance": shown(st.After.ClearanceMedian, 1), "#d-clearance-p10": shown(st.After.ClearanceP10, 1), "#d-clearance-p10-before": shown(st.Before.ClearanceP10, 1),
+	}
+	if st.Readout != nil {
+		want["#d-loss"] = shown(st.Readout.BassLoss, 2)
+		want["#d-depth"] = shown(st.Readout.Depth, 1)
+		want["#d-back"] = fmt.Sprintf("%d of %d", st.Readout.Back, st.Readout.Of)
+	}
+	for sel, w := range want {
+		if got := p.text(sel); got != w {
+			a.t.Errorf("%s: %s reads %q, the core has %q", what, sel, got, w)
+		}
+	}
+}
+
+// Fit, drag, arrow keys, typing, note values, adding, removing, undo; every readout follows
+// from a real render; what is taken away measures as the page says.
+func TestDuck(t *testing.T) {
+	a, p := withFight(t)
+	p.click("#rail a[href$=duck]")
+	p.until("the Duck", "document.querySelector('#duck-editor')")
+	a.readouts(p, "untouched")
+
+	p.edited("the fit", func() { p.js("document.body.focus()"); p.press(input.KeyF) })
+	a.readouts(p, "fitted")
+	p.until("what it costs", "document.querySelector('#trade')")
+	_, st := a.judged(p)
+	if float64(st.After.ClearanceP10) < 8 {
+		t.Errorf("fitted, the worst tenth has %.2f dB", st.After.ClearanceP10)
+	}
+	if got := p.text("#whole-p10"); got != shown(st.After.ClearanceP10, 1) {
+		t.Errorf("the whole song reads %q, the core has %.2f", got, st.After.ClearanceP10)
+	}
+
+	// the exported stem, judged by the core from the file alone
+	file := a.download(p, "a[href*=\"ducked.wav\"]")
+	r, err := wav.NewReader(bytes.NewReader(file), int64(len(file)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	kick, _ := fight()
+	c, err := duck.Clear(context.Background(), audio.Memory{Buffer: kick}, r, duck.Options{Targets: session.DefaultTargets()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r.Format().BitDepth != 24 || math.Abs(float64(c.Before.ClearanceP10-st.After.ClearanceP10)) > 0.02 || c.Duck.Needed {
+		t.Errorf("the exported stem: %d bits, worst tenth %.3f dB, the page's %.3f", r.Format().BitDepth, c.Before.ClearanceP10, st.After.ClearanceP10)
+	}
+	if csv := string(a.download(p, "a[href$=\"curve.csv\"]")); !strings.HasPrefix(csv, "ms,db\n") || strings.Count(csv, "\n") < 50 {
+		t.Errorf("the curve reads %.80q", csv)
+	}
+
+	// arrow keys on a point: 1 ms right, 0.5 dB deeper; Shift finer
+	fitted := a.duckOf(p)
+	p.edited("arrow keys", func() {
+		p.js("document.querySelector('#point-2').focus()")
+		p.press(input.ArrowRight)
+		p.press(input.ArrowUp)
+	})
+	var ms, db, ms0, db0 float64
+	fmt.Sscanf(fitted[2], "%g/%g", &ms0, &db0)
+	fmt.Sscanf(a.duckOf(p)[2], "%g/%g", &ms, &db)
+	if math.Abs(ms-ms0-1) > 1e-6 || math.Abs(db-db0+0.5) > 1e-6 {
+		t.Errorf("by keys the point went from %s to %s", fitted[2], a.duckOf(p)[2])
+	}
+	if p.js("document.activeElement.id") != "point-2" {
+		t.Errorf("the focus went to %s", p.js("document.activeElement.outerHTML.slice(0, 60)"))
+	}
+	a.readouts(p, "after keys")
+
+	// dragging a point: it lands where the pointer lets go
+	p.edited("dragging", func() { p.drag("#point-1 .knob", 12, -9) })
+	fmt.Sscanf(a.duckOf(p)[1], "%g/%g", &ms, &db)
+	if ms < 1 || ms > 12 || db >= db0 {
+		t.Errorf("dragged right and deeper the point stands at %s", a.duckOf(p)[1])
+	}
+	a.readouts(p, "after dragging")
+
+	// typing: ms, then a note value that follows the tempo
+	p.edited("typing", func() { p.typed("#db-1", "-6") })
+	p.edited("typing a note", func() { p.typed("#at-3", "1/8t") })
+	if got := a.duckOf(p); got[1][strings.Index(got[1], "/"):] != "/-6" || !strings.HasPrefix(got[3], "166.6") {
+		t.Errorf("typed, the points are %v", got)
+	}
+	a.readouts(p, "after typing")
+
+	// what cannot be is said, kept in the field, and changes nothing
+	before := a.duckOf(p)
+	p.typed("#db-1", "loud")
+	p.until("a sentence", "document.querySelector('#points-wrong')")
+	if got := p.js("document.querySelector('#db-1').value"); got != "loud" || fmt.Sprint(a.duckOf(p)) != fmt.Sprint(before) {
+		t.Errorf("the field holds %q, the points are %v", got, a.duckOf(p))
+	}
+	p.edited("putting it right", func() { p.typed("#db-1", "-7") })
+
+	p.edited("adding", func() { p.click("#add-point") })
+	if len(a.duckOf(p)) != 5 {
+		t.Errorf("%v", a.duckOf(p))
+	}
+	p.edited("removing", func() { p.js("document.querySelector('#point-2').focus()"); p.press(input.Delete) })
+	if len(a.duckOf(p)) != 4 {
+		t.Errorf("%v", a.duckOf(p))
+	}
+	p.edited("undo", func() { p.undo() })
+	p.edited("undo", func() { p.undo() })
+	if got := fmt.Sprint(a.duckOf(p)); !strings.Contains(got, "/-7") {
+		t.Errorf("undone to %s", got)
+	}
+	p.edited("redo", func() { p.click("#redo") })
+	if len(a.duckOf(p)) != 5 {
+		t.Errorf("redone to %v", a.duckOf(p))
+	}
+	p.edited("off", func() { p.click("#duck-switch") })
+	a.readouts(p, "off")
+	p.clean("422")
+}
+
+// The cap and the far-down bass: the fit says what it can and cannot do.
+func TestFitSays(t *testing.T) {
+	a, p := withFight(t)
+	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
+	p.edited("the cap", func() { p.typed("#target-depth", "1") })
+	p.edited("the fit", func() { p.click("#fit") })
+	if got := p.text("#fit-why"); !strings.Contains(got, "cannot be reached") || !strings.Contains(got, "cap of 1.0 dB stops it") {
+		t.Errorf("says %q", got)
+	}
+	p.edited("the target", func() { p.typed("#target-clearance", "0") })
+	p.edited("the fit", func() { p.click("#fit") })
+	if len(a.duckOf(p)) != 0 {
+		t.Errorf("a duck that is not needed stays: %v", a.duckOf(p))
+	}
+	p.click("#fit")
+	p.until("a sentence", "document.querySelector('#fit-said')?.textContent.includes('No duck needed')")
+	p.clean("422")
+}
+
+// Two tabs: the one that is behind is told, and nothing is overwritten.
+func TestTwoTabs(t *testing.T) {
+	a, p := withFight(t)
+	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
+	other := a.open("/songs/" + a.song(p) + "/duck")
+	p.edited("the first tab", func() { p.click("#draw-duck") })
+	was := a.duckOf(p)
+	other.click("#draw-duck")
+	other.until("a word about the other tab", "document.querySelector('#notice').textContent.includes('another tab')")
+	if fmt.Sprint(a.duckOf(p)) != fmt.Sprint(was) {
+		t.Error("the second tab overwrote the first")
+	}
+	p.clean()
+	other.clean("409")
+}
+
+func (p *page) press(keys ...input.Key) {
+	p.t.Helper()
+	for _, k := range keys {
+		if err := p.Keyboard.Type(k); err != nil {
+			p.t.Fatal(err)
+		}
+	}
+}
+
+func (p *page) undo() {
+	p.t.Helper()
+	p.js("document.activeElement.blur()")
+	if err := p.KeyActions().Press(input.ControlLeft).Type(input.KeyZ).Do(); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// typed types into a field and presses Enter.
+func (p *page) typed(selector, text string) {
+	p.t.Helper()
+	p.fill(selector, text)
+	p.press(input.Enter)
+}
+
+// drag moves the pointer from the middle of an element by some pixels, step by step.
+func (p *page) drag(selector string, dx, dy float64) {
+	p.t.Helper()
+	var x, y float64
+	fmt.Sscan(p.js("(r => `${r.x + r.width / 2} ${r.y + r.height / 2}`)(document.querySelector('"+selector+"').getBoundingClientRect())"), &x, &y)
+	p.mouse(x, y, x+dx, y+dy)
+}
+
+// mouse presses at one place and lets go at another, step by step.
+func (p *page) mouse(x, y, x2, y2 float64) {
+	p.t.Helper()
+	move := func(x, y float64) {
+		if err := p.Mouse.MoveTo(proto.NewPoint(x, y)); err != nil {
+			p.t.Fatal(err)
+		}
+	}
+	move(x, y)
+	if err := p.Mouse.Down(proto.InputMouseButtonLeft, 1); err != nil {
+		p.t.Fatal(err)
+	}
+	for i := 1.0; i <= 6; i++ {
+		move(x+(x2-x)*i/6, y+(y2-y)*i/6)
+	}
+	if err := p.Mouse.Up(proto.InputMouseButtonLeft, 1); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// choice chooses an option of a select by its value.
+func (p *page) choice(selector, value string) {
+	p.t.Helper()
+	p.js("(s => { s.value = '" + value + "'; s.dispatchEvent(new Event('change', {bubbles: true})); return 1 })(document.querySelector('" + selector + "'))")
+}

@@ -1,0 +1,101 @@
+package e2e
+
+import (
+	"context"
+	"testing"
+
+	"mellowthump/app/store"
+	"mellowthump/app/web/plot"
+	"mellowthump/core/duck"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/pocket"
+)
+
+// judged is the core's own judgement of a song over its whole length, which is its loop here.
+func (a *app) judged(p *page) (*store.Song, *duck.State) {
+	a.t.Helper()
+	ctx := context.Background()
+	song, err := a.store.Load(ctx, a.song(p))
+	if err != nil {
+		a.t.Fatal(err)
+	}
+	r := mix.New(a.store, 1<<28) // nothing of the program's own cache
+	n, err := r.Length(&song.Song)
+	if err != nil {
+		a.t.Fatal(err)
+	}
+	state, err := duck.Measure(ctx, r, &song.Song, mix.Window{From: 0, To: n})
+	if err != nil {
+		a.t.Fatal(err)
+	}
+	return song, state
+}
+
+func shown(f meter.Figure, decimals int) string {
+	if !f.Valid() {
+		return "–"
+	}
+	return plot.Signed(float64(f), decimals)
+}
+
+// Every figure of the Pocket is the core's own; each hit is drawn; one sentence judges.
+func TestPocket(t *testing.T) {
+	a, p := withFight(t)
+	p.click("#rail a[href$=pocket]")
+	p.until("the Pocket", "document.querySelector('#pocket-figures')")
+	song, st := a.judged(p)
+	f := st.After
+	for sel, want := range map[string]string{
+		"#f-clearance": shown(f.ClearanceMedian, 1), "#f-clearance-p10": shown(f.ClearanceP10, 1), "#f-overlap": shown(f.OverlapMedian, 0),
+		"#f-handover": shown(f.HandoverMedian, 0) + " ms", "#f-phase": shown(f.PhaseSumMedian, 2), "#f-cost": shown(f.PeakCostMedian, 2),
+		"#pocket-sentence": pocket.Sentence(f, song.Targets.Clearance, "Kick", "Sub"),
+	} {
+		if got := p.text(sel); got != want {
+			t.Errorf("%s reads %q, the core has %q", sel, got, want)
+		}
+	}
+	if got := p.js("document.querySelectorAll('#pocket-strip .hit').length"); got != "13" || len(f.Hits) != 13 {
+		t.Errorf("%s hits are drawn, the core has %d", got, len(f.Hits))
+	}
+	if got := p.js("[...document.querySelectorAll('#pocket-strip .clearance')].map(e => e.textContent).join(' ')"); got != clearances(f) {
+		t.Errorf("the strip reads\n%s, the core has\n%s", got, clearances(f))
+	}
+	// the address is real: reload and back
+	p.visit(p.js("location.href"))
+	p.until("the Pocket again", "document.querySelector('#pocket-figures')")
+	p.click("#rail a[href$=intake]")
+	p.until("Intake", "document.querySelector('.stems')")
+	if err := p.NavigateBack(); err != nil {
+		t.Fatal(err)
+	}
+	p.until("back at the Pocket", "document.querySelector('#pocket-figures') && document.querySelector('#rail .on').textContent.includes('Pocket')")
+	// a click on a hit centres the loop on it
+	p.edited("centring", func() { p.js("document.querySelector('[data-centre]').click()") })
+	p.clean()
+}
+
+func clearances(f meter.HitFigures) string {
+	s := ""
+	for i, h := range f.Hits {
+		if i > 0 {
+			s += " "
+		}
+		s += shown(h.Clearance, 1)
+	}
+	return s
+}
+
+// A stage that is not built yet says what it will answer.
+func TestUnbuiltStages(t *testing.T) {
+	a := start(t, t.TempDir())
+	p := a.open("/")
+	p.newSong("Low Tide", "120")
+	for _, stage := range []string{"levels", "room", "body", "width", "compare", "print"} {
+		p.visit(a.url + "/songs/" + a.song(p) + "/" + stage)
+		if p.js("document.querySelector('#sheet').textContent.includes('not built yet')") != "true" {
+			t.Errorf("%s does not say that it is not built", stage)
+		}
+	}
+	p.clean()
+}

@@ -1,0 +1,60 @@
+package e2e
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"mellowthump/app/demodata"
+	"mellowthump/app/store"
+)
+
+// TestShots remakes the pictures of the main views from the demo song (make shots); without
+// SHOTS it only walks through them, in both themes, and looks for errors in the console.
+func TestShots(t *testing.T) {
+	dir := t.TempDir()
+	st, err := store.Open(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := demodata.Load(context.Background(), st); err != nil {
+		t.Fatal(err)
+	}
+	st.Close()
+	to := t.TempDir()
+	if s := os.Getenv("SHOTS"); s != "" {
+		to = filepath.Join("..", s)
+	}
+	a := start(t, dir)
+	p := a.open("/")
+	p.click(".songs a")
+	p.until("Intake", "document.querySelectorAll('.stems tbody tr').length === 12")
+	song := a.url + "/songs/" + a.song(p) + "/"
+	for _, theme := range []string{"day", "night"} {
+		p.js("document.cookie = 'theme=" + theme + "; path=/'")
+		for _, view := range []string{"intake", "pocket", "duck", "log"} {
+			p.visit(song + view)
+			if view == "duck" {
+				if p.js("document.querySelector('#points') === null") == "true" {
+					p.edited("the fit", func() { p.click("#fit") })
+					p.visit(song + view)
+				}
+				p.until("what it costs", "document.querySelector('#trade')")
+			}
+			if view == "log" && p.js("document.querySelector('.takes') === null") == "true" {
+				p.click("#save-take")
+				p.fill("#take-name", "least duck")
+				p.fill("#take-note", "kick speaks on F1 now; check on the small speaker")
+				p.click("#take-dialog .fill")
+				p.until("the take", "document.querySelector('.takes')")
+			}
+			p.shot(filepath.Join(to, view+"-"+theme+".png"))
+		}
+		if theme == "day" { // the Pocket is shown as it was found: before the fit
+			p.visit(song + "duck")
+			p.edited("taking the duck away", func() { p.click("#duck-drop") })
+		}
+	}
+	p.clean()
+}
