@@ -100,7 +100,7 @@ func (a *app) up() {
 	if a.server, err = web.New(a.store, []string{a.addr}); err != nil {
 		a.t.Fatal(err)
 	}
-	if err := a.server.Pool.Resume(context.Background()); err != nil {
+	if err := a.server.Start(context.Background()); err != nil {
 		a.t.Fatal(err)
 	}
 	a.http = &http.Server{Handler: a.server}

@@ -79,6 +79,36 @@ func TestIntake(t *testing.T) {
 	p.clean()
 }
 
+// An import under way shows its progress and can be cancelled; nothing of it stays. One that
+// a stop of the program breaks off is taken up again.
+func TestCancelAndResume(t *testing.T) {
+	a := start(t, t.TempDir())
+	p := a.open("/")
+	p.newSong("Long", "120")
+	long := audio.New(96000, 2, 96000*150)
+	for i := range long.Ch[0] {
+		long.Ch[0][i] = float32(i%997)/2000 - 0.25
+	}
+	path := write(t, "long texture.wav", long, wav.Int24)
+	p.choose(path)
+	p.until("progress", "document.querySelector('#imports progress')?.value > 5")
+	p.click("#imports li button")
+	p.until("it is gone", "!document.querySelector('#imports li')")
+	if p.js("document.querySelector('.stems') === null") != "true" {
+		t.Error("a cancelled file became a stem")
+	}
+	if left, _ := os.ReadDir(filepath.Join(a.dir, "incoming")); len(left) != 0 {
+		t.Errorf("%d cancelled uploads are left", len(left))
+	}
+	p.choose(path)
+	p.until("progress", "document.querySelector('#imports progress')?.value > 5")
+	a.down()
+	a.up()
+	p.visit(a.url + "/songs/" + a.song(p) + "/intake")
+	p.until("the stem", "document.querySelectorAll('.stems tbody tr').length === 1 && !document.querySelector('#imports progress')")
+	p.clean("ERR_CONNECTION", "Failed to load", "htmx:sendError", "The error") // while the program was away
+}
+
 // A bass that ends early, a silent stem and a kick with no hits are said; the rest goes on.
 func TestOddStems(t *testing.T) {
 	a := start(t, t.TempDir())

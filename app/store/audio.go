@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
@@ -54,6 +55,29 @@ func (s *Store) OpenIncoming(name string) (*os.File, error) { return os.Open(s.i
 
 // DropIncoming removes an upload that is not wanted.
 func (s *Store) DropIncoming(name string) { os.Remove(s.incomingPath(name)) }
+
+// SweepIncoming removes uploads that no unfinished job waits for: a stop of the program
+// left them half written. It is called before any upload is taken.
+func (s *Store) SweepIncoming(ctx context.Context) error {
+	jobs, err := s.Unfinished(ctx)
+	if err != nil {
+		return err
+	}
+	files, err := os.ReadDir(filepath.Join(s.dir, "incoming"))
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		wanted := false
+		for _, j := range jobs {
+			wanted = wanted || strings.Contains(j.Payload, `"`+f.Name()+`"`)
+		}
+		if !wanted {
+			s.DropIncoming(f.Name())
+		}
+	}
+	return nil
+}
 
 // HashIncoming returns the SHA-256 of an upload in hex.
 func (s *Store) HashIncoming(name string) (string, error) {

@@ -273,6 +273,28 @@ func TestCrashBeforeTheRow(t *testing.T) {
 	}
 }
 
+func TestSweepIncoming(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	id := create(t, s)
+	wanted, _ := s.Incoming(strings.NewReader("wanted"), 100)
+	lost, _ := s.Incoming(strings.NewReader("half an up"), 100)
+	if _, err := s.AddJob(ctx, Job{SongID: id, Kind: "import", Payload: `{"incoming":"` + wanted + `"}`, State: Running}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SweepIncoming(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if f, err := s.OpenIncoming(wanted); err != nil {
+		t.Error("the upload of a waiting job is gone")
+	} else {
+		f.Close()
+	}
+	if _, err := s.OpenIncoming(lost); err == nil {
+		t.Error("a half upload stays")
+	}
+}
+
 func TestIncomingLimits(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)

@@ -269,7 +269,7 @@ func (s *Server) removePoint(c *gin.Context) {
 // fit finds the least duck over the whole song, so that what is exported holds everywhere.
 func (s *Server) fit(c *gin.Context) {
 	s.edit(c, "duck", func(song *session.Song) (string, error) {
-		n, err := s.Renderer.Length(song)
+		n, err := s.Renderer.PairLength(song)
 		if err != nil {
 			return "", err
 		}
@@ -354,7 +354,7 @@ func (s *Server) duckCost(c *gin.Context) {
 	if song == nil {
 		return
 	}
-	n, err := s.Renderer.Length(&song.Song)
+	n, err := s.Renderer.PairLength(&song.Song)
 	if err != nil {
 		s.failWith(c, err)
 		return

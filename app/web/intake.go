@@ -194,15 +194,16 @@ func (s *Server) runImport(ctx context.Context, j store.Job, report worker.Repor
 		return fmt.Errorf("the job's own data is damaged: %w", err)
 	}
 	err := s.importFile(ctx, j, p.Incoming, report)
-	if err == nil || ctx.Err() == nil || errors.Is(context.Cause(ctx), errCancelled) {
+	if err == nil || ctx.Err() == nil || errors.Is(context.Cause(ctx), worker.ErrCancelled) {
 		s.Store.DropIncoming(p.Incoming) // what was wanted has been moved away
 	}
 	return err
 }
 
-var errCancelled = errors.New("cancelled by the user")
-
 func (s *Server) importFile(ctx context.Context, j store.Job, incoming string, report worker.Report) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
 	report(0, "reading")
 	sha, err := s.Store.HashIncoming(incoming)
 	if err != nil {

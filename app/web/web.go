@@ -3,6 +3,7 @@
 package web
 
 import (
+	"context"
 	"embed"
 	"errors"
 	"fmt"
@@ -78,6 +79,14 @@ func New(st *store.Store, hosts []string) (*Server, error) {
 	s.routes(r)
 	s.handler = hostCheck(hosts, http.NewCrossOriginProtection().Handler(r))
 	return s, nil
+}
+
+// Start clears away what a stop left half uploaded and takes up its jobs.
+func (s *Server) Start(ctx context.Context) error {
+	if err := s.Store.SweepIncoming(ctx); err != nil {
+		return err
+	}
+	return s.Pool.Resume(ctx)
 }
 
 // ServeHTTP answers a request.

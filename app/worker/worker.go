@@ -29,6 +29,10 @@ type Jobs interface {
 	Unfinished(ctx context.Context) ([]store.Job, error)
 }
 
+// ErrCancelled is the cause of a job's context where the user cancelled it, and not the stop
+// of the program.
+var ErrCancelled = errors.New("cancelled by the user")
+
 const reportEvery = 150 * time.Millisecond
 
 // Pool runs jobs.
@@ -41,14 +45,14 @@ type Pool struct {
 	wg    sync.WaitGroup
 
 	mu      sync.Mutex
-	cancels map[int64]context.CancelFunc
+	cancels map[int64]context.CancelCauseFunc
 }
 
 // New returns a pool with as many slots as there are processors.
 func New(jobs Jobs, kinds map[string]Func) *Pool {
 	ctx, stop := context.WithCancel(context.Background())
 	return &Pool{jobs: jobs, kinds: kinds, slots: make(chan struct{}, runtime.GOMAXPROCS(0)),
-		ctx: ctx, stop: stop, cancels: map[int64]context.CancelFunc{}}
+		ctx: ctx, stop: stop, cancels: map[int64]context.CancelCauseFunc{}}
 }
 
 // Resume takes up what a stop of the program left.
@@ -80,7 +84,7 @@ func (p *Pool) Cancel(id int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if c := p.cancels[id]; c != nil {
-		c()
+		c(ErrCancelled)
 	}
 }
 
@@ -91,13 +95,13 @@ func (p *Pool) Close() {
 }
 
 func (p *Pool) start(j store.Job) {
-	ctx, cancel := context.WithCancel(p.ctx)
+	ctx, cancel := context.WithCancelCause(p.ctx)
 	p.mu.Lock()
 	p.cancels[j.ID] = cancel
 	p.mu.Unlock()
 	p.wg.Go(func() {
 		defer func() {
-			cancel()
+			cancel(nil)
 			p.mu.Lock()
 			delete(p.cancels, j.ID)
 			p.mu.Unlock()
@@ -117,8 +121,8 @@ func (p *Pool) run(ctx context.Context, j store.Job) {
 			slog.Error("storing a job", "job", j.ID, "err", err)
 		}
 	}
-	err := ctx.Err()
-	if err == nil {
+	err := p.ctx.Err()
+	if err == nil { // a job cancelled while it waited is called too, to clean up after itself
 		set(store.Running, 0, "")
 		last := time.Now()
 		err = p.call(ctx, j, func(progress float64, message string) {
@@ -132,7 +136,7 @@ func (p *Pool) run(ctx context.Context, j store.Job) {
 	case err == nil:
 		set(store.Done, 1, "")
 	case p.ctx.Err() != nil: // the program stops: the job stays to be resumed
-	case errors.Is(err, context.Canceled):
+	case ctx.Err() != nil:
 		set(store.Cancelled, 0, "")
 	default:
 		set(store.Failed, 0, err.Error())

@@ -105,7 +105,7 @@ func listen(ctx context.Context, addr, dir string, out io.Writer, prepare func(*
 	if err != nil {
 		return err
 	}
-	if err := server.Pool.Resume(ctx); err != nil {
+	if err := server.Start(ctx); err != nil {
 		return err
 	}
 	defer server.Pool.Close()

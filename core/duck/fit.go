@@ -68,7 +68,7 @@ type trial struct {
 	bass       []float32
 	home, wide []float32
 	homeSOS    []dsp.Biquad
-	wideSOS    []dsp.Biquad
+	wideSOS    []dsp.Biquad // nil: losses are not asked for
 	hits       []int
 	windows    []int
 	kick       []float64 // energy at each hit, scaled to this rate
@@ -76,42 +76,57 @@ type trial struct {
 	from, to   int
 }
 
-func newTrial(m *meter.HitMeter, bass []float32) (*trial, error) {
+// workFactor is by how much the rate is lowered to try shapes.
+func workFactor(m *meter.HitMeter) int {
+	_, hi := meter.HomeBand(m.HomeHz)
+	return max(1, m.Rate/max(workRate, int(workOver*hi)))
+}
+
+// newTrial prepares for trials at the rate of m over factor; with 1 they are as exact as the
+// end of the filters' ringing lets them be.
+func newTrial(m *meter.HitMeter, bass []float32, factor int) (*trial, error) {
 	lo, hi := meter.HomeBand(m.HomeHz)
-	factor := max(1, m.Rate/max(workRate, int(workOver*hi)))
 	fs := float64(m.Rate) / float64(factor)
-	lp, err := dsp.ButterworthLowpass(8, 0.35*fs, float64(m.Rate))
-	if err != nil {
-		return nil, err
+	t := &trial{fs: fs, bass: bass}
+	if factor > 1 {
+		lp, err := dsp.ButterworthLowpass(8, 0.35*fs, float64(m.Rate))
+		if err != nil {
+			return nil, err
+		}
+		low := make([]float32, len(bass))
+		dsp.NewFilter(lp).Process(low, bass)
+		t.bass = make([]float32, (len(low)+factor-1)/factor)
+		for i := range t.bass {
+			t.bass[i] = low[i*factor]
+		}
 	}
-	if factor == 1 {
-		lp = nil
-	}
-	low := make([]float32, len(bass))
-	dsp.NewFilter(lp).Process(low, bass)
-	t := &trial{fs: fs, bass: make([]float32, (len(low)+factor-1)/factor)}
-	for i := range t.bass {
-		t.bass[i] = low[i*factor]
-	}
+	var err error
 	if t.homeSOS, err = dsp.Bandpass(lo, hi, fs); err != nil {
 		return nil, err
 	}
-	if t.wideSOS, err = meter.WideBand(fs); err != nil {
-		return nil, err
-	}
-	t.home, t.wide = make([]float32, len(t.bass)), make([]float32, len(t.bass))
+	t.home = make([]float32, len(t.bass))
 	dsp.NewFilter(t.homeSOS).Process(t.home, t.bass)
-	dsp.NewFilter(t.wideSOS).Process(t.wide, t.bass)
 	t.from, t.to = m.Range.From/factor, min(m.Range.To/factor, len(t.bass))
 	for i, h := range m.Hits {
 		t.hits = append(t.hits, h/factor)
 		t.windows = append(t.windows, m.Windows[i]/factor)
 		t.kick = append(t.kick, m.Home[i]/float64(factor))
 	}
+	return t, nil
+}
+
+// withLosses makes the trial judge the loss of bass too.
+func (t *trial) withLosses() error {
+	var err error
+	if t.wideSOS, err = meter.WideBand(t.fs); err != nil {
+		return err
+	}
+	t.wide = make([]float32, len(t.bass))
+	dsp.NewFilter(t.wideSOS).Process(t.wide, t.bass)
 	for _, v := range t.wide[t.from:t.to] {
 		t.low += float64(v) * float64(v)
 	}
-	return t, nil
+	return nil
 }
 
 // judged is how a duck does: the clearance that counts and the bass it takes.
@@ -142,9 +157,7 @@ func (t *trial) judge(d *move.Duck) judged {
 				diff[k] = t.bass[base+k] * cut[k]
 			}
 		}
-		hs, ws := dsp.NewFilter(t.homeSOS), dsp.NewFilter(t.wideSOS)
-		hs.Process(h[:n], diff[:n])
-		ws.Process(w[:n], diff[:n])
+		dsp.NewFilter(t.homeSOS).Process(h[:n], diff[:n])
 		sum := 0.0
 		for k := range t.windows[i] {
 			v := float64(t.home[min(hit+k, len(t.home)-1)])
@@ -154,6 +167,10 @@ func (t *trial) judge(d *move.Duck) judged {
 			sum += v * v
 		}
 		clear[i] = meter.Clearance(t.kick[i], sum)
+		if t.wideSOS == nil {
+			continue
+		}
+		dsp.NewFilter(t.wideSOS).Process(w[:n], diff[:n])
 		for k := range n {
 			if at := base + k; at >= t.from && at < t.to {
 				a, b := float64(t.wide[at]), float64(w[k])
@@ -206,7 +223,10 @@ func Fit(m *meter.HitMeter, bass []float32, goal Goal) (Fitted, error) {
 
 // FitFrom is Fit where the figures before are known.
 func FitFrom(m *meter.HitMeter, before meter.HitFigures, bass []float32, goal Goal) (Fitted, error) {
-	t, err := newTrial(m, bass)
+	t, err := newTrial(m, bass, workFactor(m))
+	if err == nil {
+		err = t.withLosses()
+	}
 	if err != nil {
 		return Fitted{}, err
 	}
@@ -227,7 +247,10 @@ func FitFrom(m *meter.HitMeter, before meter.HitFigures, bass []float32, goal Go
 	if !ok {
 		return t.bestReachable(m, f, table, bass, goal)
 	}
-	depth, reached := settle(m, best, depth, bass, goal)
+	depth, reached, err := settle(m, best, depth, bass, goal)
+	if err != nil {
+		return Fitted{}, err
+	}
 	if !reached {
 		return t.bestReachable(m, f, table, bass, goal)
 	}
@@ -238,29 +261,30 @@ func FitFrom(m *meter.HitMeter, before meter.HitFigures, bass []float32, goal Go
 	return f, nil
 }
 
-// settle finds the least depth of a shape, in tenths of a dB, that reaches the goal on the
-// real signal; the trial ran at a low rate and came near it.
-func settle(m *meter.HitMeter, s shape, depth float64, bass []float32, goal Goal) (float64, bool) {
-	miss := func(tenths int) float64 {
-		return goal.Clearance + margin - worst(m.Clearances(apply(m, s.duck(float64(tenths)/10), bass)))
+// settle finds the least depth of a shape, in tenths of a dB, that reaches the goal at the
+// full rate; the trial ran at a low one and came near it. The last word has the whole signal.
+func settle(m *meter.HitMeter, s shape, depth float64, bass []float32, goal Goal) (float64, bool, error) {
+	t, err := newTrial(m, bass, 1)
+	if err != nil {
+		return 0, false, err
+	}
+	reaches := func(tenths int) bool {
+		return t.judge(s.duck(float64(tenths)/10)).clearance >= goal.Clearance+margin
 	}
 	most := int(goal.MaxDepth*10 + 1e-6)
 	at := min(int(math.Ceil(depth*10)), most)
-	for range 12 {
-		over := miss(at)
-		if over > 0 {
-			if at >= most {
-				return 0, false
-			}
-			at = min(at+max(1, int(over*10)), most)
-			continue
-		}
-		if at <= 1 || miss(at-1) > 0 {
-			return float64(at) / 10, true
-		}
+	for at < most && !reaches(at) {
+		at++
+	}
+	for at > 1 && reaches(at-1) {
 		at--
 	}
-	return float64(at) / 10, miss(at) <= 0
+	for ; at <= most; at++ {
+		if worst(m.Clearances(apply(m, s.duck(float64(at)/10), bass))) >= goal.Clearance+margin {
+			return float64(at) / 10, true, nil
+		}
+	}
+	return 0, false, nil
 }
 
 func clearances(f meter.HitFigures) []meter.Figure {

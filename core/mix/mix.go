@@ -341,9 +341,17 @@ func heard(role session.Role, solo Solo) bool {
 }
 
 // Length returns the length of the song in frames: that of its longest stem.
-func (r *Renderer) Length(song *session.Song) (int, error) {
+func (r *Renderer) Length(song *session.Song) (int, error) { return r.length(song, SoloAll) }
+
+// PairLength returns how far kick and bass reach: after it there is nothing to judge.
+func (r *Renderer) PairLength(song *session.Song) (int, error) { return r.length(song, SoloBoth) }
+
+func (r *Renderer) length(song *session.Song, of Solo) (int, error) {
 	longest := 0
 	for _, st := range song.Stems {
+		if !heard(st.Role, of) {
+			continue
+		}
 		in, closeFile, err := r.Library.Open(st.Audio)
 		if err != nil {
 			return 0, fmt.Errorf("opening %s: %w", st.Name, err)
