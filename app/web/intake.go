@@ -152,7 +152,7 @@ func (s *Server) takeIn(c *gin.Context, fileName string, r io.Reader) error {
 	job := store.Job{SongID: c.Param("id"), Kind: importJob, Name: name}
 	incoming, err := s.Store.Incoming(r, MaxFileBytes)
 	if errors.Is(err, store.ErrTooLarge) {
-		job.State, job.Message = store.Failed, fmt.Sprintf("It is larger than %d GiB.", MaxFileBytes>>30)
+		job.State, job.Message = store.Failed, fmt.Sprintf("it is larger than %d GiB; nothing was taken from it", MaxFileBytes>>30)
 		_, err = s.Store.AddJob(c, job)
 		return err
 	}
@@ -207,7 +207,7 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming string, r
 	report(0, "reading")
 	sha, err := s.Store.HashIncoming(incoming)
 	if err != nil {
-		return errors.New("The upload is no longer there. Send the file again.")
+		return errors.New("the upload is no longer there; send the file again")
 	}
 	a, err := s.Store.Facts(ctx, sha)
 	if errors.Is(err, store.ErrNotFound) {
@@ -222,13 +222,13 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming string, r
 		}
 		src, err := wav.NewReader(f, st.Size())
 		if err != nil {
-			return fmt.Errorf("%s %s", sentence(err.Error()), "Nothing was taken from it.")
+			return fmt.Errorf("%w; nothing was taken from it", err)
 		}
 		if a, err = intake.Analyse(ctx, src, j.Name, func(p float64) { report(p, "measuring") }); err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			return fmt.Errorf("%s %s", sentence(err.Error()), "Nothing was taken from it.")
+			return fmt.Errorf("%w; nothing was taken from it", err)
 		}
 		if err := s.Store.Register(ctx, incoming, sha, a); err != nil {
 			return fmt.Errorf("it could not be stored: %w", err)

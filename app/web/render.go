@@ -43,6 +43,7 @@ func (s *Server) funcs() template.FuncMap {
 		"glyph": func(r session.Role) template.HTML { return plot.Glyph(string(r)) },
 		"clock": clock,
 		"when":  when,
+		"said":  sentence,
 		"def":   func(key string) string { return definitions[key] },
 		"roles": func() any { return session.Roles },
 		"inc":   func(i int) int { return i + 1 },

@@ -13,12 +13,10 @@ import (
 // that 3-sound asks for: within 0.01 dB, outputs within float32 rounding.
 func TestFiltersAgainstSciPy(t *testing.T) {
 	type design struct {
-		Order  int       `json:"order"`
-		Edges  []float64 `json:"edges"`
-		Kind   string    `json:"kind"`
-		FS     float64   `json:"fs"`
-		hz     []float64
-		probes []float64
+		Order int       `json:"order"`
+		Edges []float64 `json:"edges"`
+		Kind  string    `json:"kind"`
+		FS    float64   `json:"fs"`
 	}
 	var designs []design
 	for _, fs := range []float64{8000, 44100, 48000, 96000, 192000} {
