@@ -2,12 +2,11 @@ package e2e
 
 import (
 	"math"
-	"os"
-	"path/filepath"
 	"testing"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/internal/outside"
 )
 
 const rate = 44100
@@ -29,21 +28,10 @@ func fight() (kick, bass audio.Buffer) {
 	return kick, bass
 }
 
-// write puts a buffer into a file and returns its path.
+// write puts a buffer into a file of exactly that name and returns its path.
 func write(t *testing.T, name string, b audio.Buffer, depth wav.Depth) string {
 	t.Helper()
-	path := filepath.Join(t.TempDir(), name)
-	f, err := os.Create(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := wav.Write(f, b, depth); err != nil {
-		t.Fatal(err)
-	}
-	if err := f.Close(); err != nil {
-		t.Fatal(err)
-	}
-	return path
+	return outside.WriteWAV(t, name, b, depth)
 }
 
 // choose puts files into the drop area's field, as the file dialog does.

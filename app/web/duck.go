@@ -80,11 +80,7 @@ func (s *Server) duckSheet(v *view) *duckSheet {
 		if at, err := d.AtTempo(v.BPM); err == nil {
 			out.Duck = at
 		}
-		for _, st := range v.Stems {
-			if m, _ := st.DuckMove(); m != nil {
-				out.Why = m.Why
-			}
-		}
+		out.Why = duckWhy(&v.Song.Song)
 	}
 	if st := v.TriggerStem(); st != nil {
 		out.Trigger = st.Name
@@ -111,6 +107,16 @@ func (s *Server) duckSheet(v *view) *duckSheet {
 	}
 	out.Strip = plot.HitStrip(strip)
 	return out
+}
+
+// duckWhy is the reason that the song's duck carries.
+func duckWhy(song *session.Song) string {
+	for _, st := range song.Stems {
+		if m, _ := st.DuckMove(); m != nil {
+			return m.Why
+		}
+	}
+	return ""
 }
 
 // readPoints reads the points of the form: ms-0, db-0, bend-0 and so on.
@@ -322,7 +328,7 @@ func (s *Server) switchDuck(c *gin.Context) {
 		if d == nil {
 			return "", nil
 		}
-		song.SetDuck(d, !off, "")
+		song.SetDuck(d, !off, duckWhy(song))
 		if off {
 			return "Duck on", nil
 		}

@@ -3,7 +3,6 @@ package web
 import (
 	"errors"
 	"fmt"
-	"math"
 	"net/http"
 	"strconv"
 	"strings"
@@ -104,20 +103,25 @@ func (s *Server) setSettings(c *gin.Context) {
 	})
 }
 
+// leastLoop is the shortest loop in seconds.
+const leastLoop = 0.25
+
 // setLoop chooses the loop in seconds, or gives it back to the program.
 func (s *Server) setLoop(c *gin.Context) {
+	auto := c.PostForm("auto") != ""
+	from, err1 := strconv.ParseFloat(c.PostForm("from"), 64)
+	to, err2 := strconv.ParseFloat(c.PostForm("to"), 64)
+	if !auto && (err1 != nil || err2 != nil || !(to-from >= leastLoop && from >= 0 && to <= audio.MaxSeconds)) {
+		s.fail(c, http.StatusUnprocessableEntity, "A loop lies within the song and is at least a quarter of a second long.")
+		return
+	}
 	s.edit(c, currentStage(c), func(song *session.Song) (string, error) {
-		if c.PostForm("auto") != "" {
+		if auto {
 			if song.Loop == nil {
 				return "", nil
 			}
 			song.Loop = nil
 			return "Loop found by energy", nil
-		}
-		from, err1 := strconv.ParseFloat(c.PostForm("from"), 64)
-		to, err2 := strconv.ParseFloat(c.PostForm("to"), 64)
-		if err1 != nil || err2 != nil || math.IsNaN(from+to) || to-from < 0.25 || from < 0 || to > audio.MaxSeconds {
-			return "", badInput(c, "loop", errors.New("a loop is at least a quarter of a second long"))
 		}
 		song.Loop = &session.Span{From: from, To: to}
 		return fmt.Sprintf("Loop %s to %s", clock(from), clock(to)), nil

@@ -104,24 +104,22 @@ func (s *Server) view(c *gin.Context, song *store.Song, stage string, bad *input
 		v.Facts[st.Audio] = a
 		v.Length = max(v.Length, int(math.Ceil(a.DurationS*float64(song.Rate))))
 	}
-	if err := s.measure(c, v); err != nil {
-		return nil, err
-	}
-	if err := s.fillDeck(c, v, solo(c)); err != nil {
+	if err := s.measure(c, v, solo(c)); err != nil {
 		return nil, err
 	}
 	s.fillRail(v)
 	return v, nil
 }
 
-// measure renders and judges the loop.
-func (s *Server) measure(ctx context.Context, v *view) error {
+// measure renders and judges the loop, and what the deck plays of it.
+func (s *Server) measure(ctx context.Context, v *view, solo mix.Solo) error {
 	if len(v.Stems) == 0 {
 		v.Trouble = "There are no stems yet. Drop the kick and the bass on Intake."
-		return nil
+		return s.fillDeck(ctx, v, solo)
 	}
 	v.Win, v.Auto = window(v)
-	var g errgroup.Group // two processors: the pair beside the whole
+	var g errgroup.Group // they share renders through the cache, and the processors
+	g.Go(func() error { return s.fillDeck(ctx, v, solo) })
 	g.Go(func() (err error) {
 		v.Levels, err = s.Renderer.Loudness(ctx, &v.Song.Song, mix.SoloAll, v.Win)
 		return err

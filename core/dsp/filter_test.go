@@ -134,6 +134,15 @@ func TestBlocksDoNotMatter(t *testing.T) {
 			end := min(at+n, len(x))
 			f.Process(parts[at:end], x[at:end])
 		}
+		other, both := make([]float32, len(x)), make([]float32, len(x))
+		Process2(NewFilter(s), both, x, NewFilter(bp), other, x) // two at once are each as alone
+		alone := make([]float32, len(x))
+		NewFilter(bp).Process(alone, x)
+		for i := range x {
+			if both[i] != whole[i] || other[i] != alone[i] {
+				t.Fatalf("sample %d: %g and %g at once, %g and %g alone", i, both[i], other[i], whole[i], alone[i])
+			}
+		}
 		for i := range x {
 			if whole[i] != parts[i] {
 				t.Fatalf("sample %d: %g whole, %g in parts", i, whole[i], parts[i])
@@ -152,6 +161,24 @@ func TestSmooth(t *testing.T) {
 	s := Smooth(x, tau, fs)
 	if got, want := s[tau*fs-1], 1-1/math.E; math.Abs(got-want) > 1e-9 {
 		t.Errorf("%.9f after tau, want %.9f", got, want)
+	}
+}
+
+// scipy.signal.windows.kaiser, live.
+func TestKaiser(t *testing.T) {
+	var want []float64
+	outside.Python(t, `
+import json, sys
+from scipy.signal.windows import kaiser
+json.dump(list(kaiser(65, json.load(sys.stdin))), sys.stdout)
+`, 9.5, &want)
+	for i := 1; i < 64; i++ { // the ends are outside the open interval
+		if got := Kaiser(float64(i-32)/32, 9.5); math.Abs(got-want[i]) > 1e-9 {
+			t.Errorf("at %d: %.12f, scipy %.12f", i, got, want[i])
+		}
+	}
+	if Kaiser(1, 9.5) != 0 || Kaiser(-2, 9.5) != 0 {
+		t.Error("the window reaches past its ends")
 	}
 }
 

@@ -185,8 +185,8 @@ func (m *HitMeter) Measure(bass []float32) HitFigures {
 		bass = b
 	}
 	fs := float64(m.Rate)
-	home := filtered(bass, m.home)
-	wide := filtered(bass, m.band)
+	home, wide := make([]float32, len(bass)), make([]float32, len(bass))
+	dsp.Process2(dsp.NewFilter(m.home), home, bass, dsp.NewFilter(m.band), wide, bass)
 	smooth := dsp.Smooth(wide, smoothTau, fs)
 	f := HitFigures{Bass: envelope(smooth, m.Rate), Low: energy(wide[m.Range.From:m.Range.To]), SumPeak: level(pairPeak(m.kick[m.Range.From:m.Range.To], bass[m.Range.From:m.Range.To]))}
 	for i, h := range m.Hits {
@@ -299,11 +299,16 @@ func pairPeak(k, b []float32) float64 {
 }
 
 func energy(x []float32) float64 {
-	s := 0.0
-	for _, v := range x {
-		s += float64(v) * float64(v)
+	var s, t float64 // two sums that do not wait for each other
+	i := 0
+	for ; i+1 < len(x); i += 2 {
+		s += float64(x[i]) * float64(x[i])
+		t += float64(x[i+1]) * float64(x[i+1])
 	}
-	return s
+	if i < len(x) {
+		s += float64(x[i]) * float64(x[i])
+	}
+	return s + t
 }
 
 func filtered(x []float32, sections []dsp.Biquad) []float32 {

@@ -72,17 +72,19 @@ func (l *Loudness) Add(b audio.Buffer) {
 	n := b.Frames()
 	for done := 0; done < n; {
 		m := int(min(int64(n-done), l.next-l.frames))
-		if cap(l.scratch) < m {
-			l.scratch = make([]float32, m)
+		if len(l.scratch) < 2*m {
+			l.scratch = make([]float32, 2*m)
 		}
-		y := l.scratch[:m]
-		for c, f := range l.filters {
-			f.Process(y, b.Ch[c][done:done+m])
-			s := 0.0
-			for _, v := range y {
-				s += float64(v) * float64(v)
+		if len(l.filters) == 2 {
+			y, z := l.scratch[:m], l.scratch[len(l.scratch)/2:][:m]
+			dsp.Process2(l.filters[0], y, b.Ch[0][done:done+m], l.filters[1], z, b.Ch[1][done:done+m])
+			l.sum += energy(y) + energy(z)
+		} else {
+			for c, f := range l.filters {
+				y := l.scratch[:m]
+				f.Process(y, b.Ch[c][done:done+m])
+				l.sum += energy(y)
 			}
-			l.sum += s
 		}
 		done += m
 		l.frames += int64(m)

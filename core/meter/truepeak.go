@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/dsp"
 )
 
 const (
@@ -19,22 +20,13 @@ var tpTable, tpBound = truePeakFilter()
 // truePeakFilter designs the interpolator of BS.1770-5 Annex 2 as a Kaiser-windowed sinc
 // and returns it with the largest factor by which it can exceed its input.
 func truePeakFilter() (table [tpPhases - 1][tpTaps]float32, bound float64) {
-	bessel := func(x float64) float64 {
-		sum, term := 1.0, 1.0
-		for k := 1; term > 1e-12*sum; k++ {
-			term *= x * x / (4 * float64(k*k))
-			sum += term
-		}
-		return sum
-	}
 	for p := range table {
 		frac := float64(p+1) / tpPhases
 		total := 0.0
 		var h [tpTaps]float64
 		for k := range h {
 			t := float64(k-tpTaps/2+1) - frac
-			u := t / (tpTaps / 2)
-			h[k] = math.Sin(math.Pi*t) / (math.Pi * t) * bessel(tpBeta*math.Sqrt(math.Max(0, 1-u*u)))
+			h[k] = math.Sin(math.Pi*t) / (math.Pi * t) * dsp.Kaiser(t/(tpTaps/2), tpBeta)
 			total += h[k]
 		}
 		abs := 0.0

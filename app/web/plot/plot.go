@@ -9,6 +9,7 @@ import (
 	"html"
 	"html/template"
 	"math"
+	"strconv"
 	"strings"
 )
 
@@ -66,17 +67,14 @@ func (p *path) to(x, y float64) {
 
 func (p *path) close() *path { p.WriteByte('Z'); return p }
 
-// n formats a coordinate shortly.
+// n formats a coordinate shortly, to a tenth.
 func n(v float64) string {
-	if math.IsNaN(v) || math.IsInf(v, 0) {
-		v = 0
-	}
-	s := fmt.Sprintf("%.1f", v)
-	s = strings.TrimSuffix(s, ".0")
-	if s == "-0" {
+	t := math.Round(v * 10)
+	if math.IsNaN(t) || math.IsInf(t, 0) || t == 0 {
 		return "0"
 	}
-	return s
+	var b [24]byte
+	return string(strconv.AppendFloat(b[:0], t/10, 'f', -1, 64))
 }
 
 func esc(s string) string { return html.EscapeString(s) }

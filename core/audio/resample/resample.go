@@ -10,6 +10,7 @@ import (
 	"math"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/dsp"
 )
 
 const (
@@ -58,22 +59,17 @@ func (s *Source) design(from int) {
 	beta := 0.1102 * (stopDB - 8.7)
 	s.half = int(math.Ceil(taps/2)) + 1
 	s.table = make([][]float32, s.phases+1)
-	norm := 1 / bessel0(beta)
 	for p := range s.table {
 		frac := float64(p) / float64(s.phases)
 		row := make([]float32, 2*s.half)
 		for k := range row {
 			t := float64(k-s.half+1) - frac // input frames from the output's position
-			u := t / float64(s.half)
-			if u <= -1 || u >= 1 {
-				continue
-			}
 			x := 2 * cut * t
 			v := 2 * cut
 			if x != 0 {
 				v *= math.Sin(math.Pi*x) / (math.Pi * x)
 			}
-			row[k] = float32(v * bessel0(beta*math.Sqrt(1-u*u)) * norm)
+			row[k] = float32(v * dsp.Kaiser(t/float64(s.half), beta))
 		}
 		s.table[p] = row
 	}
@@ -144,17 +140,6 @@ func dot(a, x []float32) float32 {
 		s0 += a[i] * x[i]
 	}
 	return s0 + s1 + s2 + s3
-}
-
-// bessel0 is the modified Bessel function of the first kind, order 0, by its power series.
-func bessel0(x float64) float64 {
-	sum, term := 1.0, 1.0
-	for k := 1; term > 1e-12*sum; k++ {
-		h := x / (2 * float64(k))
-		term *= h * h
-		sum += term
-	}
-	return sum
 }
 
 func gcd(a, b int64) int64 {

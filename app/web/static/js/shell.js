@@ -40,6 +40,21 @@ document.addEventListener("htmx:afterSwap", (e) => {
   if (e.detail.target.id === "notice" && d?.open) d.close();
 });
 
+// --- the program does not answer
+document.addEventListener("htmx:sendError", () => {
+  const p = document.createElement("p");
+  p.className = "notice-text";
+  p.role = "alert";
+  p.textContent = "The program does not answer. Is it still running? What you did last was not stored; it can be done again. ";
+  const close = document.createElement("button");
+  close.type = "button";
+  close.className = "btn quiet";
+  close.dataset.closeNotice = "";
+  close.textContent = "Close";
+  p.append(close);
+  $("#notice")?.replaceChildren(p);
+});
+
 // --- definitions on hover and focus
 let bubble;
 function define(el) {
