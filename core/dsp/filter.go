@@ -34,6 +34,13 @@ func (f *Filter) Process(dst, src []float32) {
 		f.pair(dst, src)
 		return
 	}
+	if len(f.Sections) == 4 {
+		a := Filter{Sections: f.Sections[:2], state: f.state[:2]}
+		b := Filter{Sections: f.Sections[2:], state: f.state[2:]}
+		a.pair(dst, src)
+		b.pair(dst, dst)
+		return
+	}
 	for k, s := range f.Sections {
 		z1, z2 := f.state[k][0], f.state[k][1]
 		for i, v := range src {

@@ -8,6 +8,8 @@ import (
 	"math"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"mellowthump/core/audio"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
@@ -56,27 +58,32 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	frames := int(f.Frames)
 	levels := meter.NewLevelMeter(f.Rate, f.Channels)
 	low := meter.NewDecimator(f.Rate)
+	hits := meter.NewOnsetMeter(f.Rate)
 	mono := make([]float32, 0, frames)
 	a := &Analysis{Overview: make([]float32, min(OverviewSteps, frames))}
-	buf := audio.New(f.Rate, f.Channels, min(block, frames))
+	blocks := prefetch(ctx, src)
+	defer blocks.stop()
 	for at := 0; at < frames; at += block {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		b := buf.Slice(0, min(block, frames-at))
-		if err := src.ReadAt(b, int64(at)); err != nil {
+		b, err := blocks.next()
+		if err != nil {
 			return nil, err
 		}
 		if err := finite(b, at); err != nil {
 			return nil, err
 		}
-		levels.Add(b)
+		var g errgroup.Group // the levels beside all that works on the mono sum
+		g.Go(func() error {
+			levels.Add(b)
+			for c := range b.Ch {
+				overview(a.Overview, b.Ch[c], at, frames)
+			}
+			return nil
+		})
 		m := b.Mono()
 		low.Add(m)
+		hits.Add(m)
 		mono = append(mono, m...)
-		for c := range b.Ch {
-			overview(a.Overview, b.Ch[c], at, frames)
-		}
+		g.Wait()
 		if progress != nil {
 			progress(0.8 * float64(at+b.Frames()) / float64(frames))
 		}
@@ -85,8 +92,14 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	a.Facts = Facts{
 		File: name, Format: f.Container, Rate: f.Rate, Channels: f.Channels, BitDepth: f.BitDepth,
 		DurationS: f.Duration(), EncodingIs: string(f.Encoding), Levels: levels.Levels(),
-		Fundamental: meter.Fundamental(low.Out, fs), Onsets: meter.Onsets(mono, f.Rate),
 	}
+	var g errgroup.Group
+	g.Go(func() error {
+		a.Fundamental = meter.Fundamental(low.Out, fs)
+		return nil
+	})
+	a.Onsets = hits.Onsets(mono)
+	g.Wait()
 	if a.Onsets == nil {
 		a.Onsets = []float64{}
 	}
@@ -106,6 +119,67 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 		progress(1)
 	}
 	return a, nil
+}
+
+// prefetched reads a source block by block, one block ahead of its user.
+type prefetched struct {
+	ready chan blockRead
+	free  chan audio.Buffer
+	done  chan struct{} // closed when no more is wanted
+	gone  chan struct{} // closed when the reading has ended
+	last  audio.Buffer
+}
+
+type blockRead struct {
+	b   audio.Buffer
+	err error
+}
+
+func prefetch(ctx context.Context, src audio.Source) *prefetched {
+	f := src.Format()
+	frames := int(f.Frames)
+	p := &prefetched{ready: make(chan blockRead), free: make(chan audio.Buffer, 2), done: make(chan struct{}), gone: make(chan struct{})}
+	for range cap(p.free) {
+		p.free <- audio.New(f.Rate, f.Channels, min(block, frames))
+	}
+	go func() {
+		defer close(p.gone)
+		for at := 0; at < frames; at += block {
+			var r blockRead
+			select {
+			case r.b = <-p.free:
+			case <-p.done:
+				return
+			}
+			part := r.b.Slice(0, min(block, frames-at))
+			if r.err = ctx.Err(); r.err == nil {
+				r.err = src.ReadAt(part, int64(at))
+			}
+			r.b = part
+			select {
+			case p.ready <- r:
+			case <-p.done:
+				return
+			}
+		}
+	}()
+	return p
+}
+
+// next returns the next block; the one before it is read into again.
+func (p *prefetched) next() (audio.Buffer, error) {
+	if p.last.Frames() > 0 {
+		p.free <- p.last
+	}
+	r := <-p.ready
+	p.last = r.b
+	return r.b, r.err
+}
+
+// stop ends the reading and waits for it: the source may be closed afterwards.
+func (p *prefetched) stop() {
+	close(p.done)
+	<-p.gone
 }
 
 func finite(b audio.Buffer, at int) error {

@@ -12,6 +12,7 @@ const (
 	kickLowHz  = 25.0  // the low band in which a kick's pitch is followed
 	kickHighHz = 300.0 // above the start of the sweep's loud part
 	kickReach  = 0.5   // s after the hit
+	kickHits   = 48    // about as many hits are followed
 	kickUnder  = 0.01  // energy at which following ends: 20 dB under the peak
 )
 
@@ -24,9 +25,16 @@ func KickPitch(low []float32, fs float64, hits []float64) *Pitch {
 	for n < int(2*kickReach*fs) {
 		n *= 2
 	}
-	fft := fourier.NewCmplxFFT(n)
+	f := &follower{fft: fourier.NewCmplxFFT(n), fs: fs, weights: make([]float64, n)}
+	for k := range f.weights {
+		f.weights[k] = bandWeight(float64(k) * fs / float64(n))
+	}
 	var settled []Figure
+	stride := max(1, len(hits)/kickHits) // a long song's hits repeat
 	for i, h := range hits {
+		if i%stride != 0 {
+			continue
+		}
 		end := h + kickReach
 		if i+1 < len(hits) {
 			end = min(end, hits[i+1])
@@ -35,7 +43,7 @@ func KickPitch(low []float32, fs float64, hits []float64) *Pitch {
 		if to-from < int(0.03*fs) {
 			continue
 		}
-		if hz := settle(low[from:to], fs, fft); hz > 0 {
+		if hz := f.settle(low[from:to]); hz > 0 {
 			settled = append(settled, Figure(hz))
 		}
 	}
@@ -47,18 +55,37 @@ func KickPitch(low []float32, fs float64, hits []float64) *Pitch {
 	return newPitch(hz, 1/(1+spread/100))
 }
 
-// settle follows one hit by its analytic signal (the positive frequencies of the band).
-func settle(x []float32, fs float64, fft *fourier.CmplxFFT) float64 {
-	n := fft.Len()
-	z := make([]complex128, n)
-	for i, v := range x {
-		z[i] = complex(float64(v), 0)
+// follower follows hits by their analytic signal: the positive frequencies of the band.
+type follower struct {
+	fft     *fourier.CmplxFFT
+	fs      float64
+	weights []float64
+	z, c    []complex128
+}
+
+// analytic returns the analytic signal of the band for a hit; it is kept until the next call.
+func (f *follower) analytic(x []float32) []complex128 {
+	n := f.fft.Len()
+	if f.z == nil {
+		f.z, f.c = make([]complex128, n), make([]complex128, n)
 	}
-	c := fft.Coefficients(nil, z)
-	for k := range c {
-		c[k] *= complex(bandWeight(float64(k)*fs/float64(n)), 0)
+	for i := range f.z {
+		f.z[i] = 0
+		if i < len(x) {
+			f.z[i] = complex(float64(x[i]), 0)
+		}
 	}
-	z = fft.Sequence(z, c)
+	f.c = f.fft.Coefficients(f.c, f.z)
+	for k, w := range f.weights {
+		f.c[k] *= complex(w, 0)
+	}
+	f.z = f.fft.Sequence(f.z, f.c)
+	return f.z
+}
+
+// settle returns the pitch on which one hit settles, 0 where it has none.
+func (f *follower) settle(x []float32) float64 {
+	z, fs := f.analytic(x), f.fs
 	peak, at := 0.0, 0
 	energy := make([]float64, len(x))
 	for i := range energy {

@@ -64,29 +64,12 @@ func (m *LevelMeter) Add(b audio.Buffer) {
 	m.loudness.Add(b)
 	m.truePeak.Add(b)
 	m.frames += int64(b.Frames())
-	floor := float32(math.Pow(10, clipOver/20))
-	within := float32(math.Pow(10, -clipWithin/20))
 	for c := range m.channels {
 		s := &m.channels[c]
-		sum, square := 0.0, 0.0
-		for _, v := range b.Ch[c] {
-			x := float64(v)
-			sum += x
-			square += x * x
-			a := max(v, -v)
-			if v == s.last && a > floor {
-				if s.run++; s.run == clipRun && a >= m.peak*within {
-					m.clips = append(m.clips, a)
-				}
-			} else {
-				s.run, s.last = 1, v
-			}
-			if a > m.peak {
-				m.raise(a)
-			}
-		}
-		s.sum += sum
-		s.square += square
+		x := b.Ch[c]
+		s.sum += sum(x)
+		s.square += energy(x)
+		m.runs(s, x, peakOf(x))
 	}
 	if len(b.Ch) == 2 {
 		x := 0.0
@@ -98,12 +81,54 @@ func (m *LevelMeter) Add(b audio.Buffer) {
 	}
 }
 
+// clipFloor is the level under which a run of equal samples is no clipping.
+var clipFloor = float32(math.Pow(10, clipOver/20))
+
+// clipBelow is how far under the file's peak one may lie.
+var clipBelow = float32(math.Pow(10, -clipWithin/20))
+
+// runs looks for runs of equal samples in a block of that peak.
+func (m *LevelMeter) runs(s *channelSums, x []float32, peak float32) {
+	if peak > m.peak {
+		m.raise(peak)
+	}
+	if peak <= clipFloor || len(x) == 0 { // none here, and none that goes on from before
+		if len(x) > 0 {
+			s.run, s.last = 1, x[len(x)-1]
+		}
+		return
+	}
+	for _, v := range x {
+		a := max(v, -v)
+		if v != s.last || a <= clipFloor {
+			s.run, s.last = 1, v
+			continue
+		}
+		if s.run++; s.run == clipRun && a >= m.peak*clipBelow {
+			m.clips = append(m.clips, a)
+		}
+	}
+}
+
+func sum(x []float32) float64 {
+	var s, t float64
+	i := 0
+	for ; i+1 < len(x); i += 2 {
+		s += float64(x[i])
+		t += float64(x[i+1])
+	}
+	if i < len(x) {
+		s += float64(x[i])
+	}
+	return s + t
+}
+
 // raise notes a new peak; runs that now lie too far under it are no clipping.
 func (m *LevelMeter) raise(a float32) {
 	m.peak = a
 	kept := m.clips[:0]
 	for _, v := range m.clips {
-		if v >= a*float32(math.Pow(10, -clipWithin/20)) {
+		if v >= a*clipBelow {
 			kept = append(kept, v)
 		}
 	}

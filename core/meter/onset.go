@@ -23,19 +23,90 @@ const (
 	onsetMidHigh  = 3000.0
 )
 
+// OnsetMeter follows the envelopes in which hits are looked for, block by block.
+type OnsetMeter struct {
+	rate      float64
+	low, mid  *dsp.Filter
+	lowEnv    held
+	midEnv    held
+	scratch   []float32
+	frames    int
+	nextFrame int
+}
+
+// held follows a magnitude with instant attack and slow release; it keeps the largest value
+// of each millisecond.
+type held struct {
+	now, decay float32
+	env        []float64
+}
+
+// NewOnsetMeter returns a meter for mono sound of that rate in Hz.
+func NewOnsetMeter(fs int) *OnsetMeter {
+	rate := float64(fs)
+	lp, _ := dsp.ButterworthLowpass(2, onsetLow, rate) // the corners lie under any rate's half
+	hp, _ := dsp.ButterworthHighpass(2, onsetMidLow, rate)
+	top, _ := dsp.ButterworthLowpass(2, math.Min(onsetMidHigh, 0.4*rate), rate)
+	a := float32(math.Exp(-1 / (onsetRelease * rate)))
+	return &OnsetMeter{
+		rate:   rate,
+		low:    dsp.NewFilter(append(lp, dsp.Biquad{B0: 1})), // two sections, to run beside the other
+		mid:    dsp.NewFilter(append(hp, top...)),
+		lowEnv: held{decay: a}, midEnv: held{decay: a},
+	}
+}
+
+// Add takes the next block of mono sound.
+func (m *OnsetMeter) Add(x []float32) {
+	if len(m.scratch) < 2*len(x) {
+		m.scratch = make([]float32, 2*len(x))
+	}
+	low, mid := m.scratch[:len(x)], m.scratch[len(m.scratch)/2:][:len(x)]
+	dsp.Process2(m.low, low, x, m.mid, mid, x)
+	for at := 0; at < len(x); {
+		k := len(m.lowEnv.env) - 1 // the millisecond being filled
+		if m.frames+at == m.nextFrame {
+			m.lowEnv.env = append(m.lowEnv.env, 0)
+			m.midEnv.env = append(m.midEnv.env, 0)
+			k++
+			m.nextFrame = int(math.Ceil(float64(k+1) * onsetStep * m.rate))
+		}
+		end := min(len(x), m.nextFrame-m.frames)
+		m.lowEnv.follow(low[at:end], k)
+		m.midEnv.follow(mid[at:end], k)
+		at = end
+	}
+	m.frames += len(x)
+}
+
+func (h *held) follow(x []float32, k int) {
+	now, top, decay := h.now, float32(h.env[k]), h.decay
+	for _, v := range x {
+		now *= decay
+		if v < 0 {
+			v = -v
+		}
+		if v > now {
+			now = v
+			if now > top {
+				top = now
+			}
+		}
+	}
+	h.now, h.env[k] = now, float64(max(top, now))
+}
+
 // Onsets returns the times in seconds at which hits begin: rises of the low-band energy,
 // refined to the first sample over a tenth of the local peak. mono is at rate fs.
 func Onsets(mono []float32, fs int) []float64 {
-	rate := float64(fs)
-	lp, err := dsp.ButterworthLowpass(2, onsetLow, rate)
-	if err != nil {
-		return nil
-	}
-	high := math.Min(onsetMidHigh, 0.4*rate)
-	hp, _ := dsp.ButterworthHighpass(2, onsetMidLow, rate)
-	top, _ := dsp.ButterworthLowpass(2, high, rate)
-	low := heldEnvelope(mono, lp, rate)
-	mid := heldEnvelope(mono, append(hp, top...), rate)
+	m := NewOnsetMeter(fs)
+	m.Add(mono)
+	return m.Onsets(mono)
+}
+
+// Onsets returns the hits of all that was added, which is mono.
+func (m *OnsetMeter) Onsets(mono []float32) []float64 {
+	rate, low, mid := m.rate, m.lowEnv.env, m.midEnv.env
 	loudest := 0.0
 	for _, v := range low {
 		loudest = max(loudest, v)
@@ -107,24 +178,4 @@ func refine(mono []float32, rate, at float64) float64 {
 		}
 	}
 	return at
-}
-
-// heldEnvelope filters x and follows its magnitude with instant attack and slow release;
-// one value a millisecond (the largest within it).
-func heldEnvelope(x []float32, sections []dsp.Biquad, rate float64) []float64 {
-	f := dsp.NewFilter(sections)
-	a := math.Exp(-1 / (onsetRelease * rate))
-	env := make([]float64, int(float64(len(x))/rate/onsetStep)+1)
-	block := make([]float32, 4096)
-	held := 0.0
-	for at := 0; at < len(x); at += len(block) {
-		y := block[:min(len(block), len(x)-at)]
-		f.Process(y, x[at:at+len(y)])
-		for i, v := range y {
-			held = max(held*a, math.Abs(float64(v)))
-			k := int(float64(at+i) / rate / onsetStep)
-			env[k] = max(env[k], held)
-		}
-	}
-	return env
 }

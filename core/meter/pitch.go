@@ -3,7 +3,9 @@ package meter
 import (
 	"math"
 	"math/cmplx"
+	"runtime"
 	"sort"
+	"sync"
 
 	"gonum.org/v1/gonum/dsp/fourier"
 
@@ -21,6 +23,7 @@ const (
 	pitchRate     = 4000  // Hz, the least rate that is worked at
 	pitchHop      = 0.020 // s between frames
 	yinThreshold  = 0.15  // de Cheveigne and Kawahara 2002, step 4: 0.1 to 0.15
+	pitchMost     = 2000  // frames at the most: in a long file they stand further apart
 	pitchFloor    = 1e-4  // of the loudest frame's energy: quieter frames are not asked
 	histogramStep = 10.0  // cents
 	modeWidth     = 50.0  // cents to each side of the commonest pitch
@@ -108,7 +111,7 @@ func pitchFrames(low []float32, fs float64) []pitchFrame {
 	minLag := int(fs / MaxHz)
 	window := maxLag
 	size := window + maxLag + 1
-	hop := int(pitchHop * fs)
+	hop := max(int(pitchHop*fs), len(low)/pitchMost)
 	if len(low) < size {
 		low = append(append([]float32(nil), low...), make([]float32, size-len(low))...)
 	}
@@ -125,15 +128,22 @@ func pitchFrames(low []float32, fs float64) []pitchFrame {
 	if loudest < 1e-12 {
 		return nil
 	}
-	y := newYIN(size, window, minLag, maxLag)
-	for i := range frames {
-		if frames[i].energy > loudest*pitchFloor {
-			lag, aper := y.period(low[i*hop : i*hop+size])
-			if lag > 0 {
-				frames[i].hz, frames[i].periodic = fs/lag, max(0, 1-aper)
+	var wg sync.WaitGroup
+	parts := runtime.GOMAXPROCS(0)
+	for p := range parts {
+		wg.Go(func() {
+			y := newYIN(size, window, minLag, maxLag)
+			for i := p; i < len(frames); i += parts {
+				if frames[i].energy <= loudest*pitchFloor {
+					continue
+				}
+				if lag, aper := y.period(low[i*hop : i*hop+size]); lag > 0 {
+					frames[i].hz, frames[i].periodic = fs/lag, max(0, 1-aper)
+				}
 			}
-		}
+		})
 	}
+	wg.Wait()
 	return frames
 }
 

@@ -11,15 +11,16 @@ const (
 	tpPhases = 4  // oversampling, BS.1770-5 Annex 2
 	tpTaps   = 24 // taps a phase; the annex's own example has 12
 	tpBeta   = 7.0
-	tpChunk  = 32 // frames judged at a time
+	tpChunk  = 32 // frames judged at a time; more than tpTaps
 )
 
 // tpTable holds the three phases between samples; the phase on the sample is the sample.
-var tpTable, tpBound = truePeakFilter()
+var tpTable, tpNear, tpFar = truePeakFilter()
 
 // truePeakFilter designs the interpolator of BS.1770-5 Annex 2 as a Kaiser-windowed sinc
-// and returns it with the largest factor by which it can exceed its input.
-func truePeakFilter() (table [tpPhases - 1][tpTaps]float32, bound float64) {
+// and returns it with the largest sums of magnitudes of its two middle taps and of all
+// others: no output exceeds near x the larger middle sample + far x the largest other one.
+func truePeakFilter() (table [tpPhases - 1][tpTaps]float32, near, far float32) {
 	for p := range table {
 		frac := float64(p+1) / tpPhases
 		total := 0.0
@@ -29,15 +30,20 @@ func truePeakFilter() (table [tpPhases - 1][tpTaps]float32, bound float64) {
 			h[k] = math.Sin(math.Pi*t) / (math.Pi * t) * dsp.Kaiser(t/(tpTaps/2), tpBeta)
 			total += h[k]
 		}
-		abs := 0.0
+		mid, rest := 0.0, 0.0
 		for k := range h {
 			h[k] /= total // unity at DC in every phase
-			abs += math.Abs(h[k])
+			if k == tpTaps/2-1 || k == tpTaps/2 {
+				mid += math.Abs(h[k])
+			} else {
+				rest += math.Abs(h[k])
+			}
 			table[p][k] = float32(h[k])
 		}
-		bound = math.Max(bound, abs)
+		near, far = max(near, float32(mid)), max(far, float32(rest))
 	}
-	return table, bound
+	const rounding = 1.0001 // of the float32 sums
+	return table, near * rounding, far * rounding
 }
 
 // TruePeak measures the true peak of sound given block by block. Stretches that cannot
@@ -68,36 +74,49 @@ func (t *TruePeak) Add(b audio.Buffer) {
 func (t *TruePeak) channel(c int, x []float32) {
 	t.work = append(append(t.work[:0], t.tail[c]...), x...)
 	w := t.work
-	bound := float32(tpBound)
 	end := len(w) - tpTaps + 1 // number of windows
-	// peaks of aligned chunks, so that each sample is looked at once
+	// The peak of each aligned chunk is looked up once; a window reaches into the next chunk.
+	next := peakOf(w[:min(tpChunk, len(w))])
 	for at := 0; at < end; at += tpChunk {
-		last := min(at+tpChunk, end)
-		if peakOf(w[at:last+tpTaps-1])*bound <= t.max {
-			continue
+		own := next
+		next = 0
+		if at+tpChunk < len(w) {
+			next = peakOf(w[at+tpChunk : min(at+2*tpChunk, len(w))])
 		}
-		for i := at; i < last; i++ {
-			win := w[i : i+tpTaps]
-			for p := range tpTable {
-				h := &tpTable[p]
-				var s0, s1, s2, s3 float32
-				for k := 0; k < tpTaps; k += 4 {
-					s0 += h[k] * win[k]
-					s1 += h[k+1] * win[k+1]
-					s2 += h[k+2] * win[k+2]
-					s3 += h[k+3] * win[k+3]
-				}
-				v := s0 + s1 + s2 + s3
-				if v < 0 {
-					v = -v
-				}
-				if v > t.max {
-					t.max = v
-				}
-			}
+		if most := max(own, next); most*(tpNear+tpFar) > t.max {
+			t.chunk(w, at, min(at+tpChunk, end), most)
 		}
 	}
 	copy(t.tail[c], w[len(w)-tpTaps+1:])
+}
+
+// chunk interpolates between the middle samples of the windows from..to, where these are
+// large enough for a new maximum; most is the largest sample of all the windows.
+func (t *TruePeak) chunk(w []float32, from, to int, most float32) {
+	for i := from; i < to; i++ {
+		win := w[i : i+tpTaps : i+tpTaps]
+		a, b := win[tpTaps/2-1], win[tpTaps/2]
+		if max(a, -a, b, -b)*tpNear+most*tpFar <= t.max {
+			continue
+		}
+		for p := range tpTable {
+			h := &tpTable[p]
+			var s0, s1, s2, s3 float32
+			for k := 0; k < tpTaps; k += 4 {
+				s0 += h[k] * win[k]
+				s1 += h[k+1] * win[k+1]
+				s2 += h[k+2] * win[k+2]
+				s3 += h[k+3] * win[k+3]
+			}
+			v := s0 + s1 + s2 + s3
+			if v < 0 {
+				v = -v
+			}
+			if v > t.max {
+				t.max = v
+			}
+		}
+	}
 }
 
 // Peak returns the true peak so far in dBTP, of the louder channel; None for silence.
