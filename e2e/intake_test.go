@@ -30,7 +30,7 @@ func TestIntake(t *testing.T) {
 	p.choose(write(t, "Kick.wav", kick, wav.Int24), text, cut, write(t, "loop 3.wav", bass, wav.Float32))
 	p.until("the good ones", "document.querySelectorAll('.stems tbody tr').length === 2")
 	p.until("a word for the bad ones", "document.querySelectorAll('#imports li.failed').length === 2")
-	for name, want := range map[string]string{"lyrics.wav": "not a WAV file", "cut short.wav": "cut short: the header promises 7.00 s"} {
+	for name, want := range map[string]string{"lyrics.wav": "not a sound file", "cut short.wav": "cut short: the header promises 7.00 s"} {
 		if p.js("[...document.querySelectorAll('#imports li')].find(e => e.dataset.name === '"+name+"').textContent.includes('"+want+"')") != "true" {
 			t.Errorf("no word of %q beside %s", want, name)
 		}

@@ -19,6 +19,8 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/worker"
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/codec"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/intake"
 	"mellowthump/core/session"
@@ -66,7 +68,7 @@ func (s *Server) intakeSheet(c *gin.Context, v *view) (*intakeSheet, error) {
 	sort.SliceStable(out.Rows, func(i, j int) bool { return order[out.Rows[i].Role] < order[out.Rows[j].Role] })
 	switch {
 	case len(v.Stems) == 0:
-		v.Lead = "Nothing yet. Bounce the stems of the beat as WAV, all from the same start, and drop them here."
+		v.Lead = "Nothing yet. Bounce the stems of the beat, all from the same start, and drop them here."
 	default:
 		found := 0
 		for _, r := range out.Rows {
@@ -205,6 +207,17 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming string, r
 		return err
 	}
 	report(0, "reading")
+	original, converted, err := s.asWAV(ctx, incoming)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return fmt.Errorf("%w; nothing was taken from it", err)
+	}
+	if converted != incoming {
+		defer s.Store.DropIncoming(converted) // nothing is left of it once it is registered
+		incoming = converted
+	}
 	sha, err := s.Store.HashIncoming(incoming)
 	if err != nil {
 		return errors.New("the upload is no longer there; send the file again")
@@ -224,12 +237,14 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming string, r
 		if err != nil {
 			return fmt.Errorf("%w; nothing was taken from it", err)
 		}
+		report(0, "measuring")
 		if a, err = intake.Analyse(ctx, src, j.Name, func(p float64) { report(p, "measuring") }); err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
 			return fmt.Errorf("%w; nothing was taken from it", err)
 		}
+		a.Format, a.BitDepth, a.EncodingIs = original.Container, original.BitDepth, string(original.Encoding)
 		if err := s.Store.Register(ctx, incoming, sha, a); err != nil {
 			return fmt.Errorf("it could not be stored: %w", err)
 		}
@@ -241,6 +256,61 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming string, r
 		return "Add " + song.Stems[len(song.Stems)-1].Name, nil
 	})
 	return err
+}
+
+// asWAV returns an upload as it is where it is a WAV, and else what it decodes to, as a new
+// upload: audio is kept in one form, so that any place of it can be read at once. Integer
+// samples of up to 24 bits stay what they are; all others become 32-bit float.
+func (s *Server) asWAV(ctx context.Context, incoming string) (audio.Format, string, error) {
+	f, err := s.Store.OpenIncoming(incoming)
+	if err != nil {
+		return audio.Format{}, "", errors.New("the upload is no longer there; send the file again")
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return audio.Format{}, "", err
+	}
+	src, err := codec.Open(f, st.Size())
+	if err != nil {
+		return audio.Format{}, "", err
+	}
+	format := src.Format()
+	if format.Container == "wav" {
+		return format, incoming, nil
+	}
+	depth := wav.Float32
+	if format.Encoding == audio.PCM && format.BitDepth <= 24 {
+		depth = wav.Int24
+	}
+	r, w := io.Pipe()
+	go func() { w.CloseWithError(decode(ctx, w, src, depth)) }()
+	name, err := s.Store.Incoming(r, MaxDecodedBytes)
+	r.CloseWithError(err)
+	return format, name, err
+}
+
+// decode writes a source as WAV, block by block.
+func decode(ctx context.Context, w io.Writer, src audio.Source, depth wav.Depth) error {
+	f := src.Format()
+	out, err := wav.NewWriter(w, f.Rate, f.Channels, int(f.Frames), depth)
+	if err != nil {
+		return err
+	}
+	buf := audio.New(f.Rate, f.Channels, 1<<15)
+	for at := int64(0); at < f.Frames; at += int64(buf.Frames()) {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		b := buf.Slice(0, int(min(int64(buf.Frames()), f.Frames-at)))
+		if err := src.ReadAt(b, at); err != nil {
+			return err
+		}
+		if err := out.Write(b); err != nil {
+			return err
+		}
+	}
+	return out.Close()
 }
 
 // The rates a song is rendered at follow its first stem within these bounds.

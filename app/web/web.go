@@ -30,15 +30,16 @@ var staticFiles embed.FS
 
 // Limits of what is taken in at once.
 const (
-	MaxFileBytes  = 2 << 30 // 2 GiB a file
-	MaxFilesAt    = 200     // files in one drop
-	cacheBytes    = 1 << 30 // of renders
-	pageBytes     = 1 << 20 // of a form without files
-	staticMaxAge  = "public, max-age=86400"
-	soloCookie    = "solo"
-	themeCookie   = "theme"
-	stageOfASong  = "intake"
-	cookieSeconds = 365 * 24 * 3600
+	MaxFileBytes    = 2 << 30 // 2 GiB a file
+	MaxFilesAt      = 200     // files in one drop
+	MaxDecodedBytes = 8 << 30 // of one decoded file
+	cacheBytes      = 1 << 30 // of renders
+	pageBytes       = 1 << 20 // of a form without files
+	staticMaxAge    = "public, max-age=86400"
+	soloCookie      = "solo"
+	themeCookie     = "theme"
+	stageOfASong    = "intake"
+	cookieSeconds   = 365 * 24 * 3600
 )
 
 // Server holds what the handlers work on.

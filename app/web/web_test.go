@@ -286,7 +286,7 @@ func TestBadFiles(t *testing.T) {
 		file{"Kick.wav", good}, file{`../../a "quoted" <b>808<b>.wav`, asWAV(bass)}, file{strings.Repeat("n", 300) + ".wav", asWAV(audio.New(rate, 1, rate))},
 	)
 	says := map[string]string{
-		"lyrics.wav": "not a WAV file", "empty.wav": "not a WAV file", "cut.wav": "cut short: the header promises 8.00 s, the file holds 4.00 s",
+		"lyrics.wav": "not a sound file", "empty.wav": "not a sound file", "cut.wav": "cut short: the header promises 8.00 s, the file holds 4.00 s",
 		"none.wav": "no audio", "nan.wav": "not numbers, the first at 0.500 s", "three.wav": "3 channels",
 	}
 	if len(jobs) != len(says) {

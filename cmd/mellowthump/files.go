@@ -12,14 +12,15 @@ import (
 	"strconv"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/audio/codec"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
 	"mellowthump/core/intake"
 	"mellowthump/core/session"
 )
 
-// openWAV opens a file to be read as sound; the error names it.
-func openWAV(name string) (*wav.Reader, *os.File, error) {
+// openSound opens a file to be read as sound; the error names it.
+func openSound(name string) (audio.Source, *os.File, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, nil, err
@@ -28,9 +29,9 @@ func openWAV(name string) (*wav.Reader, *os.File, error) {
 	if err == nil && st.IsDir() {
 		err = errors.New("it is a folder")
 	}
-	var r *wav.Reader
+	var r audio.Source
 	if err == nil {
-		r, err = wav.NewReader(f, st.Size())
+		r, err = codec.Open(f, st.Size())
 	}
 	if err != nil {
 		f.Close()
@@ -68,7 +69,7 @@ func measure(ctx context.Context, args []string, out io.Writer) error {
 }
 
 func measureFile(ctx context.Context, name string) (intake.Facts, error) {
-	r, file, err := openWAV(name)
+	r, file, err := openSound(name)
 	if err != nil {
 		return intake.Facts{}, err
 	}
@@ -112,12 +113,12 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 	case *bpm != 0 && !(*bpm >= session.MinBPM && *bpm <= session.MaxBPM):
 		return errUsage{fmt.Errorf("clear: --bpm %g is outside %g to %g", *bpm, session.MinBPM, session.MaxBPM)}
 	}
-	k, kf, err := openWAV(*kick)
+	k, kf, err := openSound(*kick)
 	if err != nil {
 		return err
 	}
 	defer kf.Close()
-	b, bf, err := openWAV(*bass)
+	b, bf, err := openSound(*bass)
 	if err != nil {
 		return err
 	}
@@ -179,5 +180,3 @@ func writeFile(name string, write func(io.Writer) error) (err error) {
 	}
 	return os.Rename(f.Name(), name)
 }
-
-var _ audio.Source = (*wav.Reader)(nil)

@@ -191,8 +191,8 @@ func TestUsage(t *testing.T) {
 		say    string
 	}{
 		{"", 2, "clear"}, {"dance", 2, "no command"}, {"help", 0, "measure"},
-		{"measure", 2, "at least one file"}, {"measure " + text, 1, "not a WAV"}, {"measure /nowhere.wav", 1, "no such file"}, {"measure " + dir, 1, "folder"},
-		{"clear --kick x", 2, "both"}, {"clear --kick " + kick + " --bass " + text, 1, "not a WAV"}, {"clear --wild", 2, "wild"},
+		{"measure", 2, "at least one file"}, {"measure " + text, 1, "not a sound file"}, {"measure /nowhere.wav", 1, "no such file"}, {"measure " + dir, 1, "folder"},
+		{"clear --kick x", 2, "both"}, {"clear --kick " + kick + " --bass " + text, 1, "not a sound file"}, {"clear --wild", 2, "wild"},
 		{"clear --kick " + silent + " --bass " + kick, 1, "silent"}, {"clear --kick a --bass b --target 900", 2, "outside"},
 		{"clear --kick a --bass b --leader bass", 2, "not built yet"}, {"clear --kick a --bass b --school compressor", 2, "not built yet"},
 		{"clear --kick a --bass b --bpm 4", 2, "outside"}, {"clear --kick a --bass b c", 2, "--kick and --bass"},

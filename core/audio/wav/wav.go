@@ -14,6 +14,7 @@ import (
 	"math"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/audio/pcm"
 )
 
 const (
@@ -27,27 +28,21 @@ const (
 // ErrNotWAV is returned where the bytes are not a RIFF/WAVE file at all.
 var ErrNotWAV = errors.New("it is not a WAV file")
 
-// Reader reads the samples of a WAV file at any place. It implements audio.Source.
-type Reader struct {
-	r      io.ReaderAt
-	data   int64 // where the samples start
-	frame  int   // bytes a frame
-	format audio.Format
-	raw    []byte
-}
-
-// NewReader reads the header. size is the file's length in bytes. The error says in
-// plain words what is wrong: not a WAV, cut short, no samples, an encoding that is not read.
-func NewReader(r io.ReaderAt, size int64) (*Reader, error) {
+// NewReader reads the header of a file of that size in bytes. RF64 and BW64 (EBU Tech 3306,
+// ITU-R BS.2088) are read too; other chunks (LIST, smpl, cue and so on) are passed over. The
+// error says in plain words what is wrong: not a WAV, cut short, no samples, an encoding
+// that is not read.
+func NewReader(r io.ReaderAt, size int64) (*pcm.Reader, error) {
 	var head [12]byte
 	if _, err := r.ReadAt(head[:], 0); err != nil {
 		return nil, ErrNotWAV
 	}
-	if string(head[:4]) != "RIFF" || string(head[8:]) != "WAVE" {
+	wide := string(head[:4]) == "RF64" || string(head[:4]) == "BW64"
+	if !wide && string(head[:4]) != "RIFF" || string(head[8:]) != "WAVE" {
 		return nil, ErrNotWAV
 	}
-	w := &Reader{r: r}
-	have := false
+	l := pcm.Layout{Unsigned8: true}
+	dataSize := int64(-1) // from the ds64 chunk
 	at := int64(12)
 	for range maxChunks {
 		var ck [8]byte
@@ -55,7 +50,7 @@ func NewReader(r io.ReaderAt, size int64) (*Reader, error) {
 			if err != nil && err != io.EOF {
 				return nil, fmt.Errorf("reading the header: %w", err)
 			}
-			if !have {
+			if l.Format.Channels == 0 {
 				return nil, errors.New("it is cut short: the header ends before the format is named")
 			}
 			return nil, errors.New("it is cut short: there are no samples after the header")
@@ -63,139 +58,71 @@ func NewReader(r io.ReaderAt, size int64) (*Reader, error) {
 		id, length := string(ck[:4]), int64(binary.LittleEndian.Uint32(ck[4:]))
 		at += 8
 		switch id {
+		case "ds64":
+			var b [16]byte
+			if n, _ := r.ReadAt(b[:], at); wide && n == len(b) {
+				dataSize = int64(binary.LittleEndian.Uint64(b[8:]))
+			}
 		case "fmt ":
-			if err := w.readFormat(at, length); err != nil {
+			f, err := readFormat(r, at, length)
+			if err != nil {
 				return nil, err
 			}
-			have = true
+			l.Format = f
 		case "data":
-			if !have {
+			if l.Format.Channels == 0 {
 				return nil, errors.New("its header is out of order: samples come before the format")
 			}
-			return w, w.setData(at, length, size)
+			if length == unknownSize {
+				if length = size - at; wide && dataSize >= 0 {
+					length = dataSize
+				}
+			}
+			l.Start = at
+			if err := l.Fits(length, size-at); err != nil {
+				return nil, err
+			}
+			return pcm.NewReader(r, l), nil
 		}
 		at += length + length&1
 	}
 	return nil, ErrNotWAV
 }
 
-func (w *Reader) readFormat(at, length int64) error {
+func readFormat(r io.ReaderAt, at, length int64) (audio.Format, error) {
+	f := audio.Format{Container: "wav", Encoding: audio.PCM}
 	if length < 16 || length > 4096 {
-		return fmt.Errorf("its format chunk has a wrong size (%d bytes)", length)
+		return f, fmt.Errorf("its format chunk has a wrong size (%d bytes)", length)
 	}
 	b := make([]byte, length)
-	if _, err := w.r.ReadAt(b, at); err != nil {
-		return errors.New("it is cut short inside the header")
+	if _, err := r.ReadAt(b, at); err != nil {
+		return f, errors.New("it is cut short inside the header")
 	}
 	tag := binary.LittleEndian.Uint16(b)
-	channels := int(binary.LittleEndian.Uint16(b[2:]))
-	rate := int64(binary.LittleEndian.Uint32(b[4:]))
+	f.Channels = int(binary.LittleEndian.Uint16(b[2:]))
+	f.Rate = int(binary.LittleEndian.Uint32(b[4:]))
 	align := int(binary.LittleEndian.Uint16(b[12:]))
 	bits := int(binary.LittleEndian.Uint16(b[14:]))
+	f.BitDepth = bits
 	if tag == tagExtensible {
 		if length < 40 {
-			return errors.New("its EXTENSIBLE header is too short")
+			return f, errors.New("its EXTENSIBLE header is too short")
 		}
 		tag = binary.LittleEndian.Uint16(b[24:])
 	}
-	f := audio.Format{Container: "wav", Encoding: audio.PCM, BitDepth: bits, Rate: int(rate), Channels: channels}
 	switch {
 	case tag == tagPCM && (bits == 8 || bits == 16 || bits == 24 || bits == 32):
 	case tag == tagFloat && (bits == 32 || bits == 64):
 		f.Encoding = audio.Float
 	case tag == tagPCM || tag == tagFloat:
-		return fmt.Errorf("it has %d-bit samples of a kind that is not read; use 16, 24 or 32 bits", bits)
+		return f, fmt.Errorf("it has %d-bit samples of a kind that is not read; use 16, 24 or 32 bits", bits)
 	default:
-		return fmt.Errorf("it holds compressed or unknown audio (format tag %d); bounce it as plain WAV", tag)
+		return f, fmt.Errorf("it holds compressed or unknown audio (format tag %d); bounce it as plain WAV", tag)
 	}
-	if channels == 0 || align != channels*bits/8 {
-		return fmt.Errorf("its header contradicts itself: %d channels of %d bits do not make %d bytes a frame", channels, bits, align)
+	if f.Channels == 0 || align != f.Channels*bits/8 {
+		return f, fmt.Errorf("its header contradicts itself: %d channels of %d bits do not make %d bytes a frame", f.Channels, bits, align)
 	}
-	w.frame, w.format = align, f
-	return nil
-}
-
-func (w *Reader) setData(at, length, size int64) error {
-	w.data = at
-	left := size - at
-	if length == unknownSize {
-		length = left
-	}
-	w.format.Frames = length / int64(w.frame)
-	if err := w.format.Check(); err != nil {
-		return err
-	}
-	if length > left {
-		held := max(0, left/int64(w.frame))
-		return fmt.Errorf("it is cut short: the header promises %.2f s, the file holds %.2f s",
-			w.format.Duration(), float64(held)/float64(w.format.Rate))
-	}
-	return nil
-}
-
-// Format describes the file.
-func (w *Reader) Format() audio.Format { return w.format }
-
-// ReadAt fills dst with the frames from frame on; before the start and after the end is
-// silence. Integer samples are scaled so that the most negative value reads as -1.
-func (w *Reader) ReadAt(dst audio.Buffer, frame int64) error {
-	n := dst.Frames()
-	lo, hi := int64(0), int64(n)
-	if frame < 0 {
-		lo = min(-frame, hi)
-	}
-	hi = max(lo, min(hi, w.format.Frames-frame))
-	for c := range dst.Ch {
-		audio.Clear(dst.Ch[c][:lo])
-		audio.Clear(dst.Ch[c][hi:])
-	}
-	const block = 16384
-	for at := lo; at < hi; at += block {
-		m := int(min(block, hi-at))
-		if need := m * w.frame; cap(w.raw) < need {
-			w.raw = make([]byte, need)
-		}
-		raw := w.raw[:m*w.frame]
-		if got, err := w.r.ReadAt(raw, w.data+(frame+at)*int64(w.frame)); got < len(raw) {
-			return fmt.Errorf("reading samples: %w", err)
-		}
-		for c := range dst.Ch {
-			w.decode(dst.Ch[c][at:at+int64(m)], raw[c*w.format.BitDepth/8:])
-		}
-	}
-	return nil
-}
-
-func (w *Reader) decode(out []float32, raw []byte) {
-	step := w.frame
-	switch {
-	case w.format.Encoding == audio.Float && w.format.BitDepth == 32:
-		for i := range out {
-			out[i] = math.Float32frombits(binary.LittleEndian.Uint32(raw[i*step:]))
-		}
-	case w.format.Encoding == audio.Float:
-		for i := range out {
-			out[i] = float32(math.Float64frombits(binary.LittleEndian.Uint64(raw[i*step:])))
-		}
-	case w.format.BitDepth == 8:
-		for i := range out {
-			out[i] = float32(int(raw[i*step])-128) / (1 << 7)
-		}
-	case w.format.BitDepth == 16:
-		for i := range out {
-			out[i] = float32(int16(binary.LittleEndian.Uint16(raw[i*step:]))) / (1 << 15)
-		}
-	case w.format.BitDepth == 24:
-		for i := range out {
-			b := raw[i*step : i*step+3]
-			v := int32(uint32(b[0])<<8|uint32(b[1])<<16|uint32(b[2])<<24) >> 8
-			out[i] = float32(v) / (1 << 23)
-		}
-	default:
-		for i := range out {
-			out[i] = float32(float64(int32(binary.LittleEndian.Uint32(raw[i*step:]))) / (1 << 31))
-		}
-	}
+	return f, nil
 }
 
 // Depth is the way samples are written.
@@ -203,6 +130,7 @@ type Depth int
 
 // Depths that Write knows.
 const (
+	Int16   Depth = 16 // with triangular dither
 	Int24   Depth = 24
 	Float32 Depth = 32
 )
@@ -231,43 +159,95 @@ func Header(rate, channels, frames int, depth Depth) []byte {
 	return le.AppendUint32(h, data)
 }
 
-// Write writes b as a WAV file. Integer samples are rounded to nearest, and clipped to
-// full scale where they go over it; at 24 bits the rounding error lies below -144 dBFS.
+// Write writes b as a WAV file. Integer samples are rounded to nearest, and clipped to full
+// scale where they go over it. 16 bits are dithered (TPDF, two steps wide, the same on every
+// run; Lipshitz, Wannamaker and Vanderkooy, JAES 40(5), 1992); at 24 bits the rounding error
+// lies below -144 dBFS and is left alone.
 func Write(w io.Writer, b audio.Buffer, depth Depth) error {
-	if depth != Int24 && depth != Float32 {
-		return fmt.Errorf("wav: no writer for %d bits", depth)
-	}
-	bw := bufio.NewWriterSize(w, 1<<16)
-	if _, err := bw.Write(Header(b.Rate, len(b.Ch), b.Frames(), depth)); err != nil {
+	out, err := NewWriter(w, b.Rate, len(b.Ch), b.Frames(), depth)
+	if err != nil {
 		return err
 	}
+	if err := out.Write(b); err != nil {
+		return err
+	}
+	return out.Close()
+}
+
+// Writer writes a file of known length block by block.
+type Writer struct {
+	w      *bufio.Writer
+	depth  Depth
+	raw    []byte
+	left   int // frames still to come
+	bytes  int
+	dither uint64
+}
+
+// NewWriter writes the header of a file of that many frames.
+func NewWriter(w io.Writer, rate, channels, frames int, depth Depth) (*Writer, error) {
+	if depth != Int16 && depth != Int24 && depth != Float32 {
+		return nil, fmt.Errorf("wav: no writer for %d bits", depth)
+	}
+	out := &Writer{w: bufio.NewWriterSize(w, 1<<16), depth: depth, left: frames, bytes: channels * frames * int(depth) / 8, dither: 1}
+	_, err := out.w.Write(Header(rate, channels, frames, depth))
+	return out, err
+}
+
+// Write writes the next block.
+func (o *Writer) Write(b audio.Buffer) error {
 	const block = 4096
-	step := int(depth) / 8
-	raw := make([]byte, block*len(b.Ch)*step)
+	if o.left -= b.Frames(); o.left < 0 {
+		return errors.New("wav: more frames than the header promises")
+	}
+	step := int(o.depth) / 8
+	if need := block * len(b.Ch) * step; len(o.raw) < need {
+		o.raw = make([]byte, need)
+	}
 	for at := 0; at < b.Frames(); at += block {
-		n := min(block, b.Frames()-at)
 		p := 0
-		for i := at; i < at+n; i++ {
+		for i := at; i < min(at+block, b.Frames()); i++ {
 			for c := range b.Ch {
-				if v := b.Ch[c][i]; depth == Float32 {
-					binary.LittleEndian.PutUint32(raw[p:], math.Float32bits(v))
-				} else {
+				switch v := b.Ch[c][i]; o.depth {
+				case Float32:
+					binary.LittleEndian.PutUint32(o.raw[p:], math.Float32bits(v))
+				case Int24:
 					q := int24(v)
-					raw[p], raw[p+1], raw[p+2] = byte(q), byte(q>>8), byte(q>>16)
+					o.raw[p], o.raw[p+1], o.raw[p+2] = byte(q), byte(q>>8), byte(q>>16)
+				default:
+					binary.LittleEndian.PutUint16(o.raw[p:], uint16(o.int16(v)))
 				}
 				p += step
 			}
 		}
-		if _, err := bw.Write(raw[:p]); err != nil {
+		if _, err := o.w.Write(o.raw[:p]); err != nil {
 			return err
 		}
 	}
-	if len(b.Ch)*b.Frames()*step%2 == 1 {
-		if err := bw.WriteByte(0); err != nil { // chunks are padded to an even length
+	return nil
+}
+
+// Close writes what is left; it does not close the file.
+func (o *Writer) Close() error {
+	if o.left != 0 {
+		return fmt.Errorf("wav: %d frames are missing", o.left)
+	}
+	if o.bytes%2 == 1 {
+		if err := o.w.WriteByte(0); err != nil { // chunks are padded to an even length
 			return err
 		}
 	}
-	return bw.Flush()
+	return o.w.Flush()
+}
+
+// int16 rounds with dither of triangular distribution, one step to each side.
+func (o *Writer) int16(v float32) int16 {
+	uniform := func() float64 {
+		o.dither = o.dither*6364136223846793005 + 1442695040888963407
+		return float64(o.dither>>11) / (1 << 53)
+	}
+	s := math.Round(float64(v)*(1<<15) + uniform() - uniform())
+	return int16(max(-1<<15, min(1<<15-1, s)))
 }
 
 func int24(v float32) int32 {
