@@ -55,6 +55,72 @@ func KickPitch(low []float32, fs float64, hits []float64) *Pitch {
 	return newPitch(hz, 1/(1+spread/100))
 }
 
+// Sweep is how a kick falls from its start to the pitch on which it settles.
+type Sweep struct {
+	StartHz Figure `json:"start_hz"` // median over the hits
+	TimeMS  Figure `json:"time_ms"`  // from the hit until it stays within a semitone of the settled pitch
+}
+
+// KickSweep follows how a kick falls to its settled pitch, settledHz.
+func KickSweep(low []float32, fs float64, hits []float64, settledHz float64) Sweep {
+	n := 1
+	for n < int(2*kickReach*fs) {
+		n *= 2
+	}
+	f := &follower{fft: fourier.NewCmplxFFT(n), fs: fs, weights: make([]float64, n)}
+	for k := range f.weights { // wider at the top than for the settled pitch: the start is high
+		f.weights[k] = bandWeight(float64(k) * fs / float64(n) / sweepUp)
+		if hz := float64(k) * fs / float64(n); hz > kickLowHz && hz < kickHighHz*sweepUp {
+			f.weights[k] = 1
+		}
+	}
+	var starts, times []Figure
+	stride := max(1, len(hits)/kickHits)
+	for i, h := range hits {
+		end := h + kickReach
+		if i+1 < len(hits) {
+			end = min(end, hits[i+1])
+		}
+		from, to := int(h*fs), min(int(end*fs), len(low))
+		if i%stride != 0 || to-from < int(0.03*fs) {
+			continue
+		}
+		if start, time, ok := f.sweep(low[from:to], settledHz); ok {
+			starts, times = append(starts, Figure(start)), append(times, Figure(1000*time))
+		}
+	}
+	return Sweep{StartHz: Median(starts), TimeMS: Median(times)}
+}
+
+const sweepUp = 2.5 // how much further up a sweep is followed than the settled pitch
+
+// sweep returns the highest pitch in the first 15 ms and the time of settling, in seconds.
+func (f *follower) sweep(x []float32, settled float64) (start, time float64, ok bool) {
+	z := f.analytic(x)
+	peak := 0.0
+	for i := range x {
+		peak = max(peak, real(z[i])*real(z[i])+imag(z[i])*imag(z[i]))
+	}
+	last := -1
+	for i := 1; i < len(x); i++ {
+		e := real(z[i])*real(z[i]) + imag(z[i])*imag(z[i])
+		if e < peak*kickUnder {
+			if last >= 0 {
+				break
+			}
+			continue
+		}
+		hz := cmplx.Phase(z[i]*cmplx.Conj(z[i-1])) * f.fs / (2 * math.Pi)
+		if float64(i) < 0.015*f.fs {
+			start = max(start, hz)
+		}
+		if last < 0 || math.Abs(12*math.Log2(max(hz, 1)/settled)) > 1 {
+			last = i
+		}
+	}
+	return start, float64(last) / f.fs, last >= 0 && start > 0
+}
+
 // follower follows hits by their analytic signal: the positive frequencies of the band.
 type follower struct {
 	fft     *fourier.CmplxFFT

@@ -107,11 +107,16 @@ func Fundamental(low []float32, fs float64) *Pitch {
 }
 
 func pitchFrames(low []float32, fs float64) []pitchFrame {
+	return framesOf(low, fs, max(int(pitchHop*fs), len(low)/pitchMost), pitchFloor)
+}
+
+// framesOf takes the pitch of frames hop samples apart, where they hold more than the floor
+// of the loudest one's energy.
+func framesOf(low []float32, fs float64, hop int, floor float64) []pitchFrame {
 	maxLag := int(fs/MinHz) + 2
 	minLag := int(fs / MaxHz)
 	window := maxLag
 	size := window + maxLag + 1
-	hop := max(int(pitchHop*fs), len(low)/pitchMost)
 	if len(low) < size {
 		low = append(append([]float32(nil), low...), make([]float32, size-len(low))...)
 	}
@@ -134,7 +139,7 @@ func pitchFrames(low []float32, fs float64) []pitchFrame {
 		wg.Go(func() {
 			y := newYIN(size, window, minLag, maxLag)
 			for i := p; i < len(frames); i += parts {
-				if frames[i].energy <= loudest*pitchFloor {
+				if frames[i].energy <= loudest*floor {
 					continue
 				}
 				if lag, aper := y.period(low[i*hop : i*hop+size]); lag > 0 {
@@ -198,6 +203,7 @@ func (y *yin) period(x []float32) (lag, aperiodicity float64) {
 			return 0, 1
 		}
 	}
+	best = y.longer(x, norm, best)
 	aperiodicity = norm[best]
 	lag = float64(best) + vertex(d[best-1], d[best], d[best+1])
 	// Later dips of the same train stand at whole multiples: they give the period finer.
@@ -217,6 +223,67 @@ func (y *yin) period(x []float32) (lag, aperiodicity float64) {
 		}
 		lag = (float64(t) + vertex(d[t-1], d[t], d[t+1])) / float64(m)
 	}
+}
+
+// longer returns a multiple of a lag that is far more periodic: a strong second or third
+// harmonic makes a shallow dip at a part of the period, the period itself a deep one.
+func (y *yin) longer(x []float32, norm []float64, lag int) int {
+	const shallow, deeper = 0.015, 0.35
+	depth := func(k int) float64 { // of the dip between the samples
+		tau := float64(k) + vertex(y.diff[k-1], y.diff[k], y.diff[k+1])
+		sum := 0.0
+		for _, d := range y.diff[1 : k+1] {
+			sum += d
+		}
+		return y.differenceAt(x, tau) * tau / sum
+	}
+	own := depth(lag)
+	if own < shallow {
+		return lag
+	}
+	for m := 2; m <= 4; m++ {
+		t := m * lag
+		lo, hi := t-m, t+m
+		if hi+1 >= y.maxLag {
+			break
+		}
+		low := lo
+		for k := lo; k <= hi; k++ {
+			if norm[k] < norm[low] {
+				low = k
+			}
+		}
+		if depth(low) < deeper*own {
+			return low
+		}
+	}
+	return lag
+}
+
+// differenceAt is the difference function at a lag between samples, by a windowed sinc over
+// sincTaps samples.
+func (y *yin) differenceAt(x []float32, tau float64) float64 {
+	const sincTaps = 12
+	base := int(math.Floor(tau))
+	frac := tau - float64(base)
+	var h [sincTaps]float64
+	for k := range h {
+		t := float64(k-sincTaps/2+1) - frac
+		h[k] = dsp.Kaiser(t/(sincTaps/2), 6)
+		if t != 0 {
+			h[k] *= math.Sin(math.Pi*t) / (math.Pi * t)
+		}
+	}
+	d := 0.0
+	for i := sincTaps; i < y.window-sincTaps; i++ {
+		v := 0.0
+		for k, w := range h {
+			v += w * float64(x[i+base+k-sincTaps/2+1])
+		}
+		v -= float64(x[i])
+		d += v * v
+	}
+	return d * float64(y.window) / float64(y.window-2*sincTaps)
 }
 
 // difference fills diff with sum (x[i]-x[i+t])^2 over the window, by FFT.

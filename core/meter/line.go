@@ -1,0 +1,126 @@
+package meter
+
+import (
+	"math"
+	"sort"
+)
+
+// BassNote is one note of a bass line.
+type BassNote struct {
+	Start float64 `json:"start_s"`
+	End   float64 `json:"end_s"`
+	Hz    float64 `json:"hz"` // settled
+	Note  string  `json:"note"`
+	Cents float64 `json:"cents"`
+	Glide float64 `json:"glide_cents"` // from where it starts to where it settles; 0: none
+}
+
+const (
+	lineHop    = 0.010 // s between the frames of a line
+	lineFloor  = 1e-3  // of the loudest frame's energy: quieter is silence
+	lineSplit  = 70.0  // cents from which a lasting change of pitch is another note
+	lineLeast  = 0.050 // s, the shortest note
+	lineRise   = 2.0   // ratio of energies, 20 ms apart, that begins a note anew
+	glideLeast = 60.0  // cents: less is no glide
+	glideMost  = 0.15  // s a glide may take
+)
+
+// BassLine reads the notes of a monophonic bass from its low part (see Low): the pitch of
+// frames 10 ms apart by YIN, cut where the energy rises or falls away and where the pitch
+// changes for good. A glide belongs to the note it leads to.
+func BassLine(low []float32, fs float64) []BassNote {
+	f := framesOf(low, fs, int(lineHop*fs), lineFloor)
+	if len(f) == 0 {
+		return nil
+	}
+	window := float64(int(fs/MinHz)+2) / fs // a frame's pitch is that of its first part
+	at := func(i int) float64 { return float64(i)*lineHop + window/2 }
+	cents := make([]float64, len(f))
+	for i := range f {
+		cents[i] = math.NaN()
+		if f[i].hz > 0 && f[i].periodic > 0.6 {
+			cents[i] = 1200 * math.Log2(f[i].hz/MinHz)
+		}
+	}
+	var notes []BassNote
+	for i := 0; i < len(f); {
+		if math.IsNaN(cents[i]) {
+			i++
+			continue
+		}
+		j := i + 1
+		for j < len(f) && !math.IsNaN(cents[j]) && !rises(f, j) && !lasting(cents, i, j) {
+			j++
+		}
+		if n, ok := noteOf(cents[i:j], at(i), at(j-1)+lineHop); ok {
+			notes = append(notes, n)
+		}
+		i = j
+	}
+	return joined(notes)
+}
+
+// rises reports whether the energy at frame j begins a note anew.
+func rises(f []pitchFrame, j int) bool {
+	return j >= 2 && f[j].energy > lineRise*f[j-2].energy && f[j].energy > f[j-1].energy
+}
+
+// lasting reports whether from frame j on the pitch stays away from what it has settled to
+// since frame i.
+func lasting(cents []float64, i, j int) bool {
+	const ahead = 5
+	if j-i < int(glideMost/lineHop) || j+ahead > len(cents) {
+		return false
+	}
+	settled := medianOf(cents[(i+j)/2 : j])
+	for _, c := range cents[j : j+ahead] {
+		if math.IsNaN(c) || math.Abs(c-settled) < lineSplit {
+			return false
+		}
+	}
+	return true
+}
+
+func noteOf(cents []float64, start, end float64) (BassNote, bool) {
+	if end-start < lineLeast || len(cents) < 4 {
+		return BassNote{}, false
+	}
+	settled := medianOf(cents[len(cents)/2:])
+	n := BassNote{Start: start, End: end, Hz: MinHz * math.Pow(2, settled/1200)}
+	n.Note, n.Cents = Note(n.Hz)
+	if g := settled - cents[0]; math.Abs(g) >= glideLeast && math.Abs(g) < 2500 {
+		within := 0 // a glide moves steadily: most of its frames lie between its ends
+		for _, c := range cents[:min(len(cents), int(glideMost/lineHop))] {
+			if u := (c - cents[0]) / g; u > -0.1 && u < 1.1 {
+				within++
+			}
+		}
+		if within >= min(len(cents), int(glideMost/lineHop))*3/4 {
+			n.Glide = g
+		}
+	}
+	return n, true
+}
+
+// joined puts pieces of one note back together that a short dropout has cut.
+func joined(notes []BassNote) []BassNote {
+	var out []BassNote
+	for _, n := range notes {
+		if k := len(out) - 1; k >= 0 && n.Start-out[k].End < 0.03 && n.Glide == 0 &&
+			math.Abs(1200*math.Log2(n.Hz/out[k].Hz)) < 20 && n.End-n.Start < 0.1 {
+			out[k].End = n.End
+			continue
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+func medianOf(x []float64) float64 {
+	s := append([]float64(nil), x...)
+	sort.Float64s(s)
+	if len(s) == 0 {
+		return math.NaN()
+	}
+	return s[len(s)/2]
+}
