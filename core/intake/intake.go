@@ -197,16 +197,7 @@ func overview(out, x []float32, at, frames int) {
 	for i := 0; i < len(x); {
 		k := (at + i) * len(out) / frames
 		end := min(len(x), ((k+1)*frames+len(out)-1)/len(out)-at) // first frame of the next part
-		p := out[k]
-		for _, v := range x[i:end] {
-			if v < 0 {
-				v = -v
-			}
-			if v > p {
-				p = v
-			}
-		}
-		out[k] = p
+		out[k] = max(out[k], meter.Peak(x[i:end]))
 		i = end
 	}
 }

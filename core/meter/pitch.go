@@ -228,7 +228,7 @@ func (y *yin) period(x []float32) (lag, aperiodicity float64) {
 // longer returns a multiple of a lag that is far more periodic: a strong second or third
 // harmonic makes a shallow dip at a part of the period, the period itself a deep one.
 func (y *yin) longer(x []float32, norm []float64, lag int) int {
-	const shallow, deeper = 0.015, 0.35
+	const shallow, deeper, hopeless = 0.015, 0.35, 0.35
 	depth := func(k int) float64 { // of the dip between the samples
 		tau := float64(k) + vertex(y.diff[k-1], y.diff[k], y.diff[k+1])
 		sum := 0.0
@@ -236,6 +236,9 @@ func (y *yin) longer(x []float32, norm []float64, lag int) int {
 			sum += d
 		}
 		return y.differenceAt(x, tau) * tau / sum
+	}
+	if norm[lag] > hopeless {
+		return lag
 	}
 	own := depth(lag)
 	if own < shallow {
@@ -267,12 +270,17 @@ func (y *yin) differenceAt(x []float32, tau float64) float64 {
 	base := int(math.Floor(tau))
 	frac := tau - float64(base)
 	var h [sincTaps]float64
-	for k := range h {
+	sin := math.Sin(math.Pi * frac)
+	for k := range h { // windowed by a raised cosine
 		t := float64(k-sincTaps/2+1) - frac
-		h[k] = dsp.Kaiser(t/(sincTaps/2), 6)
-		if t != 0 {
-			h[k] *= math.Sin(math.Pi*t) / (math.Pi * t)
+		h[k] = 1
+		if math.Abs(t) > 1e-9 {
+			h[k] = sin / (math.Pi * -t)
+			if k%2 == 0 {
+				h[k] = -h[k]
+			}
 		}
+		h[k] *= 0.5 + 0.5*math.Cos(2*math.Pi*t/sincTaps)
 	}
 	d := 0.0
 	for i := sincTaps; i < y.window-sincTaps; i++ {

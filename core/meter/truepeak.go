@@ -143,6 +143,9 @@ func peakOf(x []float32) float32 {
 
 const signBit = 1 << 31
 
+// Peak returns the largest magnitude of a stretch of sound, as amplitude.
+func Peak(x []float32) float32 { return peakOf(x) }
+
 func level(amplitude float64) Figure {
 	if amplitude <= 0 {
 		return None
