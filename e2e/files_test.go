@@ -63,7 +63,7 @@ func withFight(t *testing.T) (*app, *page) {
 	p.newSong("Low Tide", "120")
 	kick, bass := fight()
 	p.choose(write(t, "Kick.wav", kick, wav.Int24), write(t, "Sub.wav", bass, wav.Float32))
-	p.until("both stems", "document.querySelectorAll('.stems tbody tr').length === 2 && !document.querySelector('#imports progress')")
+	p.until("both stems", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')")
 	return a, p
 }
 

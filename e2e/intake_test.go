@@ -5,11 +5,13 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"mellowthump/app/web/plot"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/internal/outside"
 )
 
 // A new song, its tempo, four files of which two are broken; the figures on the page are the
@@ -28,7 +30,7 @@ func TestIntake(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.choose(write(t, "Kick.wav", kick, wav.Int24), text, cut, write(t, "loop 3.wav", bass, wav.Float32))
-	p.until("the good ones", "document.querySelectorAll('.stems tbody tr').length === 2")
+	p.until("the good ones", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2")
 	p.until("a word for the bad ones", "document.querySelectorAll('#imports li.failed').length === 2")
 	for name, want := range map[string]string{"lyrics.wav": "not a sound file", "cut short.wav": "cut short: the header promises 7.00 s"} {
 		if p.js("[...document.querySelectorAll('#imports li')].find(e => e.dataset.name === '"+name+"').textContent.includes('"+want+"')") != "true" {
@@ -56,11 +58,15 @@ func TestIntake(t *testing.T) {
 			t.Errorf("%s is %g s long", st.Name, facts.DurationS)
 		}
 	}
-	// "loop 3" tells nothing: the page asks, one click answers
+	// the name "loop 3" tells nothing, its sound does; one click corrects, another puts it right
+	bassID := p.js("[...document.querySelectorAll('.stems tbody tr[data-name]')].find(r => r.dataset.name === 'loop 3').id.slice(5)")
+	if got := p.js("(s => s.value + ': ' + s.title)(document.querySelector('#role-" + bassID + "'))"); !strings.HasPrefix(got, "bass: it holds low notes, most on F1") {
+		t.Errorf("loop 3 is taken as %q", got)
+	}
+	p.edited("a wrong role", func() { p.choice("#role-"+bassID, "melodic") })
 	if got := p.text("#missing"); got == "(no #missing)" {
 		t.Error("nobody asks which stem is the bass")
 	}
-	bassID := p.js("[...document.querySelectorAll('.stems tbody tr')].find(r => r.dataset.name === 'loop 3').id.slice(5)")
 	p.edited("the role", func() { p.choice("#role-"+bassID, "bass") })
 	if p.js("document.querySelector('#missing') === null") != "true" {
 		t.Error("the page still asks for the bass")
@@ -73,8 +79,83 @@ func TestIntake(t *testing.T) {
 		p.js("document.querySelector('#set-bpm').dispatchEvent(new Event('change', {bubbles: true}))")
 	})
 	p.visit(p.js("location.href"))
-	if got := p.js("document.querySelector('#set-bpm').value + ' ' + document.querySelectorAll('.stems tbody tr').length"); got != "120 2" {
+	if got := p.js("document.querySelector('#set-bpm').value + ' ' + document.querySelectorAll('.stems tbody tr[data-name]').length"); got != "120 2" {
 		t.Errorf("after a reload: %s", got)
+	}
+	p.clean()
+}
+
+// A folder of loops in several formats: roles by sound, tempo and root proposed, a twin
+// found; several roles at once; a new version beside the old figures, and undone.
+func TestLoops(t *testing.T) {
+	a := start(t, t.TempDir())
+	p := a.open("/")
+	p.newSong("Loops", "100")
+	kick, bass := fight()
+	flipped := audio.New(rate, 1, bass.Frames())
+	for i, v := range bass.Ch[0] {
+		flipped.Ch[0][i] = -v
+	}
+	dir := t.TempDir()
+	kickFile := write(t, "loop 1.wav", kick, wav.Int24)
+	for name, in := range map[string]string{"loop 1.flac": kickFile, "loop 2.aiff": write(t, "loop 2.wav", bass, wav.Int24), "loop 3.wav": write(t, "loop 3.wav", flipped, wav.Int24)} {
+		outside.Run(t, "ffmpeg", "-v", "error", "-i", in, "-c:a", map[string]string{".flac": "flac", ".aiff": "pcm_s24be", ".wav": "pcm_s24le"}[filepath.Ext(name)], filepath.Join(dir, name))
+	}
+	p.choose(filepath.Join(dir, "loop 1.flac"))
+	p.until("the kick", "document.querySelectorAll('.stems tbody tr[data-name]').length === 1 && !document.querySelector('#imports progress')")
+	p.choose(filepath.Join(dir, "loop 2.aiff"))
+	p.until("the bass", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')")
+	p.choose(filepath.Join(dir, "loop 3.wav"))
+	p.until("its twin", "document.querySelectorAll('.stems tbody tr[data-name]').length === 3 && !document.querySelector('#imports progress')")
+	for _, want := range []string{"loop 2 upside down", "a mono file with two channels"} {
+		if p.js("document.querySelector('.stems').textContent.includes('"+want+"')") != "true" {
+			t.Errorf("no word of %q", want)
+		}
+	}
+	if got := p.js("[...document.querySelectorAll('.stems select')].map(s => s.value).join(' ')"); got != "kick bass bass" {
+		t.Errorf("roles by sound: %s", got)
+	}
+	if got := p.js("[...document.querySelectorAll('.proposal b')].map(b => b.textContent).join(', ')"); got != "120 bpm, root F" {
+		t.Errorf("proposed: %s", got)
+	}
+	p.edited("the tempo", func() { p.click(".proposal button") })
+	if got := p.js("document.querySelector('#set-bpm').value"); got != "120" {
+		t.Errorf("the tempo is %s", got)
+	}
+	// several at once
+	p.js("[...document.querySelectorAll('.stems input[name=stem]')].slice(1).forEach(i => i.click())")
+	p.edited("two roles", func() { p.choice("#roles-all", "melodic") })
+	if got := p.js("[...document.querySelectorAll('.stems select')].map(s => s.value).join(' ')"); got != "kick melodic melodic" {
+		t.Errorf("roles: %s", got)
+	}
+	p.edited("undo", func() { p.click("#undo") })
+	// the closer look
+	p.click("#stem-s1 .wavebutton")
+	p.until("the closer look", "document.querySelector('#more-s1 .plot')")
+	// a new bounce of the kick, 6 dB down
+	soft := audio.New(rate, 1, kick.Frames())
+	for i, v := range kick.Ch[0] {
+		soft.Ch[0][i] = v / 2
+	}
+	was := p.text("#stem-s1 .peak")
+	el, err := p.Element("#stem-s1 .replace-file")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.edited("the new version", func() {
+		if err := el.SetFiles([]string{write(t, "kick again.wav", soft, wav.Int24)}); err != nil {
+			t.Fatal(err)
+		}
+	})
+	if got := p.text("#stem-s1 .was"); got != "was "+was {
+		t.Errorf("beside the new figure stands %q, want the old %q", got, was)
+	}
+	if got := p.js("document.querySelector('#stem-s1').dataset.name"); got != "loop 1" {
+		t.Errorf("the new version is named %q", got)
+	}
+	p.edited("undo", func() { p.click("#undo") })
+	if got := p.text("#stem-s1 .peak"); got != was {
+		t.Errorf("undone, the peak is %q", got)
 	}
 	p.clean()
 }
@@ -105,7 +186,7 @@ func TestCancelAndResume(t *testing.T) {
 	a.down()
 	a.up()
 	p.visit(a.url + "/songs/" + a.song(p) + "/intake")
-	p.until("the stem", "document.querySelectorAll('.stems tbody tr').length === 1 && !document.querySelector('#imports progress')")
+	p.until("the stem", "document.querySelectorAll('.stems tbody tr[data-name]').length === 1 && !document.querySelector('#imports progress')")
 	p.clean("ERR_CONNECTION", "Failed to load", "htmx:sendError", "The error") // while the program was away
 }
 
@@ -116,7 +197,7 @@ func TestOddStems(t *testing.T) {
 	p.newSong("Odd", "120")
 	kick, bass := fight()
 	p.choose(write(t, "Kick.wav", kick, wav.Int24), write(t, "Bass.wav", bass.Slice(0, 4*rate), wav.Int24), write(t, "Pad.wav", audio.New(rate, 2, rate), wav.Int24))
-	p.until("three stems", "document.querySelectorAll('.stems tbody tr').length === 3")
+	p.until("three stems", "document.querySelectorAll('.stems tbody tr[data-name]').length === 3")
 	for _, want := range []string{"ends 3.00 s before the kick", "silent from start to end"} {
 		if p.js("document.querySelector('.stems').textContent.includes('"+want+"')") != "true" {
 			t.Errorf("no word of %q", want)

@@ -36,7 +36,7 @@ func TestTakesAndRestart(t *testing.T) {
 	a.up()
 	q := a.open("/")
 	q.click(".songs a")
-	q.until("the stems", "document.querySelectorAll('.stems tbody tr').length === 2")
+	q.until("the stems", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2")
 	if got := strings.Join(a.duckOf(q), " "); got != changed {
 		t.Errorf("after the restart the duck is %s, not %s", got, changed)
 	}

@@ -29,7 +29,7 @@ func TestShots(t *testing.T) {
 	a := start(t, dir)
 	p := a.open("/")
 	p.click(".songs a")
-	p.until("Intake", "document.querySelectorAll('.stems tbody tr').length === 12")
+	p.until("Intake", "document.querySelectorAll('.stems tbody tr[data-name]').length === 12")
 	song := a.url + "/songs/" + a.song(p) + "/"
 	for _, theme := range []string{"day", "night"} {
 		p.js("document.cookie = 'theme=" + theme + "; path=/'")

@@ -36,6 +36,9 @@ func Load(ctx context.Context, st *store.Store) error {
 				return err
 			}
 			a, err := intake.Analyse(ctx, src, stem.Name, nil)
+			if err == nil {
+				err = intake.Describe(ctx, src, a)
+			}
 			if err != nil {
 				return fmt.Errorf("measuring %s: %w", stem.Name, err)
 			}

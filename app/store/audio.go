@@ -173,6 +173,9 @@ func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, er
 	}
 	defer closeFile()
 	a, err := intake.Analyse(ctx, src, "", nil)
+	if err == nil {
+		err = intake.Describe(ctx, src, a)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -166,6 +166,12 @@ type Song struct {
 	session.Song
 }
 
+// Head returns the id of a song's newest revision.
+func (s *Store) Head(ctx context.Context, id string) (int64, error) {
+	r, err := head(ctx, s.db, id)
+	return r.ID, err
+}
+
 // Load returns a song at its head.
 func (s *Store) Load(ctx context.Context, id string) (*Song, error) {
 	return load(ctx, s.db, id)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"math"
 	"net/http"
 	"path"
 	"sort"
@@ -23,6 +24,7 @@ import (
 	"mellowthump/core/audio/codec"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/intake"
+	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
 
@@ -31,15 +33,17 @@ const importJob = "import"
 
 type importPayload struct {
 	Incoming string `json:"incoming"`
+	Replace  string `json:"replace,omitempty"` // the stem that this is a new version of
 }
 
 type intakeSheet struct {
 	*view
-	Rows    []intakeRow
-	Imports importsView
-	Missing string // what keeps the Pocket from measuring
-	MaxGiB  int
-	MaxMins int
+	Rows      []intakeRow
+	Imports   importsView
+	Missing   string // what keeps the Pocket from measuring
+	Proposals []proposal
+	MaxGiB    int
+	MaxMins   int
 }
 
 type intakeRow struct {
@@ -48,19 +52,33 @@ type intakeRow struct {
 	Wave     template.HTML
 	Findings []intake.Finding
 	Trigger  bool
+	Guess    intake.Guess
+	Was      *intake.Analysis // the version before, nil where there is none
 }
+
+// proposal is a value that the files suggest for the song.
+type proposal struct{ What, Why, Field, Value string }
 
 func (s *Server) intakeSheet(c *gin.Context, v *view) (*intakeSheet, error) {
 	out := &intakeSheet{view: v, MaxGiB: MaxFileBytes >> 30, MaxMins: 30}
 	trigger := v.TriggerStem()
 	for i, st := range v.Stems {
 		a := v.Facts[st.Audio]
-		out.Rows = append(out.Rows, intakeRow{
-			Stem: st, Analysis: a, Findings: s.stemFindings(v, &st),
+		row := intakeRow{
+			Stem: st, Analysis: a, Findings: s.stemFindings(v, &st), Guess: a.Guess(st.Name),
 			Wave:    plot.Wave(fmt.Sprintf("wave-%d", i), string(st.Role), st.Name, a.Overview, 150, 26),
 			Trigger: trigger != nil && trigger.ID == st.ID,
-		})
+		}
+		if st.Was != "" {
+			was, err := s.Store.Facts(c, st.Was)
+			if err != nil {
+				return nil, err
+			}
+			row.Was = was
+		}
+		out.Rows = append(out.Rows, row)
 	}
+	out.Proposals = propose(v)
 	order := map[session.Role]int{}
 	for i, r := range session.Roles {
 		order[r.Role] = i
@@ -85,7 +103,15 @@ func (s *Server) intakeSheet(c *gin.Context, v *view) (*intakeSheet, error) {
 		}
 	}
 	var err error
-	out.Imports, err = s.importsView(c, v.ID)
+	if out.Imports, err = s.importsView(c, v.ID); err != nil {
+		return nil, err
+	}
+	// An import may have ended after the song was read and before the jobs were: then the
+	// page asks once more.
+	now, err := s.Store.Head(c, v.ID)
+	if err == nil && now != v.Rev {
+		out.Imports.Rev = now
+	}
 	return out, err
 }
 
@@ -100,6 +126,15 @@ func count(n int, what string) string {
 func (s *Server) stemFindings(v *view, st *session.Stem) []intake.Finding {
 	a := v.Facts[st.Audio]
 	out := intake.Findings(st.Role, a)
+	if t := v.twin(st.ID); t != nil {
+		out = append(out, *t)
+	}
+	if g := a.Guess(st.Name); g.Doubt != "" && g.Role == st.Role {
+		out = append(out, intake.Finding{What: g.Doubt, Why: "Its name says " + string(g.Role) + ". Choose the role that is right."})
+	}
+	if a.Rate != v.Rate && v.Rate > 0 {
+		out = append(out, intake.Finding{What: fmt.Sprintf("%g kHz among stems at %g kHz", float64(a.Rate)/1000, float64(v.Rate)/1000), Why: "It is resampled; a bounce at the song's rate is the safer way."})
+	}
 	if k := v.TriggerStem(); k != nil && st.Role == session.Bass {
 		out = append(out, intake.Against(a, v.Facts[k.Audio])...)
 	}
@@ -133,7 +168,7 @@ func (s *Server) upload(c *gin.Context) {
 			s.fail(c, http.StatusRequestEntityTooLarge, fmt.Sprintf("More than %d files at once. The first %d were taken; send the rest after them.", MaxFilesAt, MaxFilesAt))
 			return
 		}
-		if err := s.takeIn(c, part.FileName(), part); err != nil {
+		if err := s.takeIn(c, part.FileName(), c.Param("stem"), part); err != nil {
 			s.failWith(c, err)
 			return
 		}
@@ -149,7 +184,7 @@ func (s *Server) upload(c *gin.Context) {
 	s.imports(c)
 }
 
-func (s *Server) takeIn(c *gin.Context, fileName string, r io.Reader) error {
+func (s *Server) takeIn(c *gin.Context, fileName, replace string, r io.Reader) error {
 	name := shownName(fileName)
 	job := store.Job{SongID: c.Param("id"), Kind: importJob, Name: name}
 	incoming, err := s.Store.Incoming(r, MaxFileBytes)
@@ -161,7 +196,7 @@ func (s *Server) takeIn(c *gin.Context, fileName string, r io.Reader) error {
 	if err != nil {
 		return err
 	}
-	payload, err := json.Marshal(importPayload{Incoming: incoming})
+	payload, err := json.Marshal(importPayload{Incoming: incoming, Replace: replace})
 	if err != nil {
 		return err
 	}
@@ -195,14 +230,14 @@ func (s *Server) runImport(ctx context.Context, j store.Job, report worker.Repor
 	if err := json.Unmarshal([]byte(j.Payload), &p); err != nil {
 		return fmt.Errorf("the job's own data is damaged: %w", err)
 	}
-	err := s.importFile(ctx, j, p.Incoming, report)
+	err := s.importFile(ctx, j, p.Incoming, p.Replace, report)
 	if err == nil || ctx.Err() == nil || errors.Is(context.Cause(ctx), worker.ErrCancelled) {
 		s.Store.DropIncoming(p.Incoming) // what was wanted has been moved away
 	}
 	return err
 }
 
-func (s *Server) importFile(ctx context.Context, j store.Job, incoming string, report worker.Report) error {
+func (s *Server) importFile(ctx context.Context, j store.Job, incoming, replace string, report worker.Report) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -244,6 +279,10 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming string, r
 			}
 			return fmt.Errorf("%w; nothing was taken from it", err)
 		}
+		report(0.85, "listening")
+		if err := intake.Describe(ctx, src, a); err != nil {
+			return err
+		}
 		a.Format, a.BitDepth, a.EncodingIs = original.Container, original.BitDepth, string(original.Encoding)
 		if err := s.Store.Register(ctx, incoming, sha, a); err != nil {
 			return fmt.Errorf("it could not be stored: %w", err)
@@ -252,7 +291,18 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming string, r
 		return err
 	}
 	_, err = s.Store.Edit(ctx, j.SongID, store.AnyRevision, func(song *session.Song) (string, error) {
-		addStem(song, j.Name, sha, a.Rate)
+		if replace != "" {
+			st := song.Stem(replace)
+			if st == nil {
+				return "", errors.New("the stem that it is a new version of is no longer there")
+			}
+			if st.Audio == sha {
+				return "", errors.New("it is the same file as before")
+			}
+			st.Was, st.Audio = st.Audio, sha
+			return "New version of " + st.Name, nil
+		}
+		addStem(song, j.Name, sha, a)
 		return "Add " + song.Stems[len(song.Stems)-1].Name, nil
 	})
 	return err
@@ -319,9 +369,9 @@ const (
 	mostRate  = 96000
 )
 
-func addStem(song *session.Song, fileName, sha string, rate int) {
+func addStem(song *session.Song, fileName, sha string, a *intake.Analysis) {
 	if song.Rate == 0 {
-		song.Rate = min(max(rate, leastRate), mostRate)
+		song.Rate = min(max(a.Rate, leastRate), mostRate)
 	}
 	name := strings.TrimSpace(strings.TrimSuffix(fileName, path.Ext(fileName)))
 	if name == "" {
@@ -331,7 +381,7 @@ func addStem(song *session.Song, fileName, sha string, rate int) {
 	for k := len(song.Stems) + 1; id == "" || song.Stem(id) != nil; k++ {
 		id = fmt.Sprintf("s%d", k)
 	}
-	song.Stems = append(song.Stems, session.Stem{ID: id, Name: name, Role: intake.GuessRole(name), Audio: sha})
+	song.Stems = append(song.Stems, session.Stem{ID: id, Name: name, Role: a.Guess(name).Role, Audio: sha})
 	song.Settle()
 }
 
@@ -363,6 +413,11 @@ func (s *Server) importsView(ctx context.Context, id string) (importsView, error
 // imports answers the poll of the import list; when the song has changed since the page
 // was drawn, the whole sheet comes with it.
 func (s *Server) imports(c *gin.Context) {
+	v, err := s.importsView(c, c.Param("id")) // before the song: what has ended by now is in it
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
 	song := s.load(c)
 	if song == nil {
 		return
@@ -373,10 +428,8 @@ func (s *Server) imports(c *gin.Context) {
 		s.show(c, http.StatusOK, song, "intake", nil)
 		return
 	}
-	v, err := s.importsView(c, song.ID)
-	if err != nil {
-		s.failWith(c, err)
-		return
+	if c.Request.Method == http.MethodPost { // a short file may be done already: look once more
+		v.Rev = song.Rev
 	}
 	s.write(c, http.StatusOK, "imports", v)
 }
@@ -416,6 +469,98 @@ func (s *Server) setRole(c *gin.Context) {
 		song.Settle()
 		return fmt.Sprintf("%s is %s", st.Name, role), nil
 	})
+}
+
+// setRoles gives several stems one role at once.
+func (s *Server) setRoles(c *gin.Context) {
+	s.edit(c, "intake", func(song *session.Song) (string, error) {
+		role := session.Role(c.PostForm("role"))
+		if !role.Valid() {
+			return "", badInput(c, "stems", errors.New("choose a role for the ticked stems"))
+		}
+		n := 0
+		for _, id := range c.PostFormArray("stem") {
+			if st := song.Stem(id); st != nil {
+				st.Role = role
+				n++
+			}
+		}
+		if n == 0 {
+			return "", badInput(c, "stems", errors.New("tick the stems first"))
+		}
+		song.Settle()
+		return fmt.Sprintf("%s are %s", count(n, "stem"), role), nil
+	})
+}
+
+// stemMore shows a stem's closer look: its spectrum with note names, its sweep, its line.
+func (s *Server) stemMore(c *gin.Context) {
+	song := s.load(c)
+	if song == nil {
+		return
+	}
+	st := song.Stem(c.Param("stem"))
+	if st == nil {
+		s.failWith(c, store.ErrNotFound)
+		return
+	}
+	a, err := s.Store.Facts(c, st.Audio)
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	data := map[string]any{"Stem": st, "A": a}
+	if a.Portrait != nil {
+		data["Bands"] = plot.BandPicture("bands-"+st.ID, string(st.Role), st.Name, a.Portrait.Spectrum)
+		data["Root"], data["Share"] = intake.LineRoot(a.Portrait.Line)
+	}
+	s.write(c, http.StatusOK, "stemmore", data)
+}
+
+// twin names what a stem has a twin of.
+func (v *view) twin(id string) *intake.Finding {
+	var names []string
+	var all []*intake.Analysis
+	at := -1
+	for i, st := range v.Stems {
+		if st.ID == id {
+			at = i
+		}
+		names, all = append(names, st.Name), append(all, v.Facts[st.Audio])
+	}
+	if at < 0 {
+		return nil
+	}
+	return intake.Twins(names, all)[at]
+}
+
+// propose suggests tempo and key where the files tell and the song says otherwise.
+func propose(v *view) []proposal {
+	var out []proposal
+	var hits []float64
+	trigger := v.TriggerStem()
+	for _, st := range v.Stems {
+		if st.Role == session.Snare || trigger != nil && st.ID == trigger.ID {
+			hits = append(hits, v.Facts[st.Audio].Onsets...)
+		}
+	}
+	sort.Float64s(hits)
+	if t := meter.EstimateTempo(hits, nil); t != nil && t.Confidence > 0.15 {
+		same := math.Abs(t.BPM/v.BPM-1) < 0.004
+		for _, o := range t.Others {
+			same = same || math.Abs(o/v.BPM-1) < 0.004
+		}
+		if !same {
+			bpm := math.Round(t.BPM*10) / 10
+			out = append(out, proposal{fmt.Sprintf("%g bpm", bpm), fmt.Sprintf("The hits stand on a grid of %g bpm (or %g), from %.3f s on.", bpm, math.Round(t.Others[0]*10)/10, t.Offset), "bpm", fmt.Sprintf("%g", bpm)})
+		}
+	}
+	if b := v.ByRole(session.Bass); len(b) > 0 && v.Key == "" && v.Facts[b[0].Audio].Portrait != nil {
+		if root, share := intake.LineRoot(v.Facts[b[0].Audio].Portrait.Line); root != "" && share > 0.3 {
+			out = append(out, proposal{"root " + root, fmt.Sprintf("%s stands on %s for %.0f %% of its time.", b[0].Name, root, 100*share), "key", root})
+		}
+	}
+	return out
 }
 
 func (s *Server) removeStem(c *gin.Context) {

@@ -36,19 +36,20 @@ func (s *Server) part(name string, data any) (template.HTML, error) {
 
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{
-		"fig":   figure,
-		"num":   func(v float64, decimals int) string { return plot.Signed(v, decimals) },
-		"plain": func(v float64) string { return strings.Replace(fmt.Sprintf("%g", v), "-", "−", 1) },
-		"typed": typed,
-		"glyph": func(r session.Role) template.HTML { return plot.Glyph(string(r)) },
-		"clock": clock,
-		"when":  when,
-		"said":  sentence,
-		"def":   func(key string) string { return definitions[key] },
-		"roles": func() any { return session.Roles },
-		"inc":   func(i int) int { return i + 1 },
-		"over":  func(a, b meter.Figure) bool { return a.Valid() && float64(a) >= float64(b) },
-		"abs":   func(f meter.Figure) meter.Figure { return max(f, -f) },
+		"fig":     figure,
+		"num":     func(v float64, decimals int) string { return plot.Signed(v, decimals) },
+		"plain":   func(v float64) string { return strings.Replace(fmt.Sprintf("%g", v), "-", "−", 1) },
+		"typed":   typed,
+		"glyph":   func(r session.Role) template.HTML { return plot.Glyph(string(r)) },
+		"clock":   clock,
+		"when":    when,
+		"said":    sentence,
+		"percent": func(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) },
+		"def":     func(key string) string { return definitions[key] },
+		"roles":   func() any { return session.Roles },
+		"inc":     func(i int) int { return i + 1 },
+		"over":    func(a, b meter.Figure) bool { return a.Valid() && float64(a) >= float64(b) },
+		"abs":     func(f meter.Figure) meter.Figure { return max(f, -f) },
 	}
 }
 

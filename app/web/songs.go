@@ -103,6 +103,29 @@ func (s *Server) setSettings(c *gin.Context) {
 	})
 }
 
+// takeProposal sets the one value that the files suggest.
+func (s *Server) takeProposal(c *gin.Context) {
+	s.edit(c, "intake", func(song *session.Song) (string, error) {
+		value := c.PostForm("value")
+		switch c.PostForm("field") {
+		case "bpm":
+			bpm, err := move.ParseNumber(value, "bpm")
+			if err != nil {
+				return "", badInput(c, "settings", err)
+			}
+			song.BPM = bpm
+			if err := song.Validate(); err != nil {
+				return "", badInput(c, "settings", err)
+			}
+			return fmt.Sprintf("Set tempo %g bpm", bpm), nil
+		case "key":
+			song.Key = value
+			return "Set key " + value, nil
+		}
+		return "", nil
+	})
+}
+
 // leastLoop is the shortest loop in seconds.
 const leastLoop = 0.25
 

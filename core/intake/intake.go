@@ -16,7 +16,7 @@ import (
 )
 
 // Version counts changes of what is measured or how: facts of another version are stale.
-const Version = 1
+const Version = 2
 
 // Facts are the figures of one file: the fields of the command `measure`.
 type Facts struct {
@@ -38,6 +38,7 @@ type Analysis struct {
 	Kick     *meter.Pitch `json:"kick"`     // the pitch it settles on, heard as a kick
 	Overview []float32    `json:"overview"` // peaks of OverviewSteps equal parts
 	Energy   []float32    `json:"energy"`   // mean square of each second, mono
+	Portrait *Portrait    `json:"portrait"` // nil where Describe was not asked, or for silence
 }
 
 // OverviewSteps is the number of parts in an overview.
@@ -241,7 +242,85 @@ func Findings(role session.Role, a *Analysis) []Finding {
 		say("Detune it by the opposite and bounce it again; Pocket shows it against the kick.",
 			"%.0f cents %s on %s", math.Abs(p.Cents), map[bool]string{true: "sharp", false: "flat"}[p.Cents > 0], p.Note)
 	}
+	if p := a.Portrait; p != nil {
+		out = append(out, p.findings(role, a)...)
+	}
 	return out
+}
+
+const (
+	dualMono    = 1e-9    // of the energy: less side than this is none
+	lossyFrom   = 15000.0 // Hz: where lossy codecs commonly end; common practice
+	lossyTo     = 16750.0
+	floorTell   = -60.0 // dBFS
+	floorAbove  = -45.0 // dB under the peak
+	carriesTell = 0.12  // of the energy at the hits
+	headOneShot = 0.03  // s before a one-shot begins
+	oneShot     = 3.0   // s: shorter is one
+)
+
+// findings names what the portrait shows to be odd.
+func (p *Portrait) findings(role session.Role, a *Analysis) []Finding {
+	var out []Finding
+	say := func(why, what string, args ...any) { out = append(out, Finding{fmt.Sprintf(what, args...), why}) }
+	if a.Channels == 2 && p.SideShare < dualMono {
+		say("Both channels are the same; a mono bounce says the same in half the space.", "a mono file with two channels")
+	}
+	switch {
+	case a.Format == "mp3":
+		say("A lossy codec has thrown part of the sound away, and its delay makes the stem start 20 to 50 ms late. Bounce it as WAV.", "lossy source: MP3, starts late")
+	case a.Format == "ogg":
+		say("A lossy codec has thrown part of the sound away. Bounce it as WAV.", "lossy source: Ogg Vorbis")
+	case a.Rate >= 44100 && p.Spectrum.TopHz >= lossyFrom && p.Spectrum.TopHz <= lossyTo && p.HighShare > 1e-4:
+		say("Lossy codecs end near 16 kHz; what they took does not come back.", "nothing over %.1f kHz: perhaps from a lossy source", float64(p.Spectrum.TopHz)/1000)
+	}
+	hit := role == session.Kick || role == session.Snare || role == session.Perc || role == session.Hats
+	if hit && p.Floor > floorTell && p.Floor-a.SamplePeak > floorAbove && p.Sustain < 0.9 {
+		say("Room or hum between the hits adds up over many stems.", "noise floor at %.0f dBFS", float64(p.Floor))
+	}
+	if role == session.Kick && p.CarriesLow > carriesTell {
+		say("Kick and bass in one file cannot be ducked against each other. Bounce them apart.", "carries a bass with it: %s of the low energy stays between the hits", percent(p.CarriesLow))
+	}
+	if a.DurationS < oneShot && p.HeadS > headOneShot {
+		say("A one-shot that starts late plays late.", "%.0f ms of silence at the head: trim it", 1000*p.HeadS)
+	}
+	return out
+}
+
+// Twins names stems that are near-identical to an earlier one, or the same upside down. It
+// returns a finding for each stem by its place, nil where there is none.
+func Twins(names []string, all []*Analysis) []*Finding {
+	const alike = 0.985
+	out := make([]*Finding, len(all))
+	for i, a := range all {
+		for j := range i {
+			switch l := Likeness(a, all[j]); {
+			case l > alike:
+				out[i] = &Finding{"the same sound as " + names[j], "Twice the same stem is 6 dB more of it, and no more sound."}
+			case l < -alike:
+				out[i] = &Finding{names[j] + " upside down", "The two cancel each other. Turn one of them over."}
+			default:
+				continue
+			}
+			break
+		}
+	}
+	return out
+}
+
+// HeadOfAll returns the silence that all stems begin with, in seconds: what may be trimmed
+// off every one of them without moving them against each other.
+func HeadOfAll(all []*Analysis) float64 {
+	head := math.Inf(1)
+	for _, a := range all {
+		if a.Portrait != nil {
+			head = math.Min(head, a.Portrait.HeadS)
+		}
+	}
+	if math.IsInf(head, 1) {
+		return 0
+	}
+	return head
 }
 
 // Against names what is odd about a stem's length beside the kick's.

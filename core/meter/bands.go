@@ -2,6 +2,7 @@ package meter
 
 import (
 	"math"
+	"sort"
 
 	"gonum.org/v1/gonum/dsp/fourier"
 
@@ -46,6 +47,7 @@ type Spectrum struct {
 	Level       []Figure `json:"level_dbfs"`  // RMS in each band, mean of the channels, plain
 	Correlation []Figure `json:"correlation"` // of the channels in each band; None for mono
 	TopHz       Figure   `json:"top_hz"`      // above this there is nothing: -80 dB under the loudest
+	Tonal       float64  `json:"tonal"`       // share of the energy in the strongest fiftieth of the frequencies, 80 to 5000 Hz
 }
 
 const (
@@ -130,8 +132,29 @@ func spectrumOf(sums [3][]float64, step, scale float64, channels int) Spectrum {
 		}
 		s.Level, s.Correlation = append(s.Level, level), append(s.Correlation, corr)
 	}
-	s.TopHz = top(sums, step)
+	s.TopHz, s.Tonal = top(sums, step), tonal(sums, step)
 	return s
+}
+
+// tonal tells tones from noise: near 1 where a few frequencies hold the energy, near a
+// fiftieth where all do alike.
+func tonal(sums [3][]float64, step float64) float64 {
+	var p []float64
+	all := 0.0
+	for k := int(80 / step); k < len(sums[0]) && float64(k)*step < 5000; k++ {
+		e := sums[0][k] + sums[1][k]
+		p = append(p, e)
+		all += e
+	}
+	sort.Float64s(p)
+	strong := 0.0
+	for _, e := range p[len(p)-len(p)/50:] {
+		strong += e
+	}
+	if all == 0 {
+		return 0
+	}
+	return strong / all
 }
 
 // top finds the highest frequency at which there is something, in steps of 250 Hz.

@@ -228,7 +228,7 @@ func (y *yin) period(x []float32) (lag, aperiodicity float64) {
 // longer returns a multiple of a lag that is far more periodic: a strong second or third
 // harmonic makes a shallow dip at a part of the period, the period itself a deep one.
 func (y *yin) longer(x []float32, norm []float64, lag int) int {
-	const shallow, deeper, hopeless = 0.015, 0.35, 0.35
+	const shallow, deeper, periodic, hopeless = 0.015, 0.35, 0.06, 0.35
 	depth := func(k int) float64 { // of the dip between the samples
 		tau := float64(k) + vertex(y.diff[k-1], y.diff[k], y.diff[k+1])
 		sum := 0.0
@@ -256,7 +256,7 @@ func (y *yin) longer(x []float32, norm []float64, lag int) int {
 				low = k
 			}
 		}
-		if depth(low) < deeper*own {
+		if d := depth(low); d < deeper*own && d < periodic {
 			return low
 		}
 	}

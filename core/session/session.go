@@ -62,7 +62,8 @@ type Stem struct {
 	ID    string      `json:"id"`
 	Name  string      `json:"name"`
 	Role  Role        `json:"role"`
-	Audio string      `json:"audio"` // SHA-256 of the file, hex
+	Audio string      `json:"audio"`         // SHA-256 of the file, hex
+	Was   string      `json:"was,omitempty"` // the file before, where a new version was dropped on it
 	Clip  float64     `json:"clip_db,omitempty"`
 	Fader float64     `json:"fader_db,omitempty"`
 	Locks []string    `json:"locks,omitempty"` // steps automated elsewhere: "fader"
@@ -177,6 +178,8 @@ func (s *Song) Validate() error {
 			return fmt.Errorf("two stems have the id %q", st.ID)
 		case !hash.MatchString(st.Audio):
 			return fmt.Errorf("the stem %q names no audio", st.Name)
+		case st.Was != "" && !hash.MatchString(st.Was):
+			return fmt.Errorf("the stem %q names an earlier file that is none", st.Name)
 		case !st.Role.Valid():
 			return fmt.Errorf("the stem %q has the unknown role %q", st.Name, st.Role)
 		case !buses[st.Bus]:

@@ -1,0 +1,223 @@
+package intake
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"sort"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/meter"
+)
+
+// Portrait is what Describe finds in a file beyond its figures: what it sounds like, and what
+// sets it beside other files.
+type Portrait struct {
+	Spectrum   meter.Spectrum   `json:"spectrum"`
+	Sweep      meter.Sweep      `json:"sweep"`       // of each hit, where the file has hits
+	Line       []meter.BassNote `json:"line"`        // as a bass line; empty where it is none
+	LowShare   float64          `json:"low_share"`   // of the energy, under 150 Hz
+	HighShare  float64          `json:"high_share"`  // over 5 kHz
+	Sustain    float64          `json:"sustain"`     // share of the time within 20 dB of the loudest
+	HeadS      float64          `json:"head_s"`      // silence at the start
+	Floor      meter.Figure     `json:"floor_dbfs"`  // quietest twentieth of the time that is not digital silence
+	SideShare  float64          `json:"side_share"`  // of the energy; 0: two equal channels
+	CarriesLow float64          `json:"carries_low"` // low energy late in the gaps over that at the hits
+	Signature  []float32        `json:"signature"`   // the low part at evenly spread places, signed
+}
+
+const (
+	headUnder     = 1e-3  // of the peak: under it is silence
+	sustainUnder  = 0.01  // of the loudest energy: 20 dB
+	blockSeconds  = 0.05  // s, of the energies that tell sustain and floor
+	signatureSize = 512   // samples
+	lineAbout     = 150.0 // Hz: a line is read where most of the energy lies under it
+	highFrom      = 5000.0
+)
+
+// Describe adds the portrait of a file that was analysed. src is read again, at any place.
+func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
+	f := src.Format()
+	if a.Silent() {
+		return nil
+	}
+	spectrum, err := meter.MeasureSpectrum(src)
+	if err != nil {
+		return err
+	}
+	p := &Portrait{Spectrum: spectrum}
+	low := meter.NewDecimator(f.Rate)
+	frames := int(f.Frames)
+	buf := audio.New(f.Rate, f.Channels, min(block, frames))
+	step := max(1, int(blockSeconds*float64(f.Rate)))
+	var energies []float64
+	sum, count, first := 0.0, 0, -1
+	side, all := 0.0, 0.0
+	limit := float32(headUnder * math.Pow(10, float64(a.SamplePeak)/20))
+	for at := 0; at < frames; at += block {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		b := buf.Slice(0, min(block, frames-at))
+		if err := src.ReadAt(b, int64(at)); err != nil {
+			return err
+		}
+		if f.Channels == 2 {
+			for i, l := range b.Ch[0] {
+				d, s := float64(l-b.Ch[1][i]), float64(l+b.Ch[1][i])
+				side, all = side+d*d, all+d*d+s*s
+			}
+		}
+		m := b.Mono()
+		low.Add(m)
+		for i, v := range m {
+			if first < 0 && (v > limit || -v > limit) {
+				first = at + i
+			}
+			sum += float64(v) * float64(v)
+			if count++; count == step {
+				energies = append(energies, sum/float64(step))
+				sum, count = 0, 0
+			}
+		}
+	}
+	if first > 0 {
+		p.HeadS = float64(first) / float64(f.Rate)
+	}
+	if all > 0 {
+		p.SideShare = side / all
+	}
+	p.energies(energies)
+	p.shares()
+	fs := float64(f.Rate) / float64(low.Factor)
+	if a.Kick != nil {
+		p.Sweep = meter.KickSweep(low.Out, fs, a.Onsets, a.Kick.Hz)
+	} else {
+		p.Sweep = meter.Sweep{StartHz: meter.None, TimeMS: meter.None}
+	}
+	if p.LowShare > 0.4 && a.Fundamental != nil && a.Fundamental.Hz < lineAbout {
+		p.Line = meter.BassLine(low.Out, fs)
+	}
+	p.CarriesLow = carriesLow(low.Out, fs, a.Onsets)
+	for i := range min(signatureSize, len(low.Out)) {
+		p.Signature = append(p.Signature, low.Out[i*len(low.Out)/min(signatureSize, len(low.Out))])
+	}
+	a.Portrait = p
+	return nil
+}
+
+// energies works out sustain and floor from the energies of short blocks.
+func (p *Portrait) energies(e []float64) {
+	p.Floor = meter.None
+	s := append([]float64(nil), e...)
+	sort.Float64s(s)
+	if len(s) == 0 {
+		return
+	}
+	loudest, within := s[len(s)-1], 0
+	for _, v := range s {
+		if v > loudest*sustainUnder {
+			within++
+		}
+	}
+	p.Sustain = float64(within) / float64(len(s))
+	if q := s[len(s)/20]; q > 1e-12 { // digital silence is no noise
+		p.Floor = meter.Figure(10 * math.Log10(q))
+	}
+}
+
+func (p *Portrait) shares() {
+	var low, high, all float64
+	for i, l := range p.Spectrum.Level {
+		if !l.Valid() {
+			continue
+		}
+		e := math.Pow(10, float64(l)/10)
+		all += e
+		if meter.BandHz(i) < lineAbout {
+			low += e
+		} else if meter.BandHz(i) > highFrom {
+			high += e
+		}
+	}
+	if all > 0 {
+		p.LowShare, p.HighShare = low/all, high/all
+	}
+}
+
+// carriesLow compares the low energy late in the gaps between hits with that at the hits: a
+// kick alone has died away by then, a bass in the same file has not.
+func carriesLow(low []float32, fs float64, hits []float64) float64 {
+	const at, late, least = 0.12, 0.25, 0.35 // s
+	var hit, rest, hitN, restN float64
+	for i, h := range hits {
+		end := float64(len(low)) / fs
+		if i+1 < len(hits) {
+			end = hits[i+1]
+		}
+		if end-h < least {
+			continue
+		}
+		for n := int(h * fs); n < int((end-0.01)*fs) && n < len(low); n++ {
+			e := float64(low[n]) * float64(low[n])
+			switch t := float64(n)/fs - h; {
+			case t < at:
+				hit, hitN = hit+e, hitN+1
+			case t > late && t < 0.6:
+				rest, restN = rest+e, restN+1
+			}
+		}
+	}
+	if hit == 0 || restN == 0 {
+		return 0
+	}
+	return rest / restN / (hit / hitN)
+}
+
+// Likeness compares two files: near 1 where they hold the same sound (at any level), near -1
+// where one is the other upside down, near 0 else.
+func Likeness(a, b *Analysis) float64 {
+	if a.Portrait == nil || b.Portrait == nil || math.Abs(a.DurationS-b.DurationS) > 0.05 {
+		return 0
+	}
+	x, y := a.Portrait.Signature, b.Portrait.Signature
+	if len(x) != len(y) || len(x) < signatureSize/4 {
+		return 0
+	}
+	var xy, xx, yy float64
+	for i, v := range x {
+		xy, xx, yy = xy+float64(v)*float64(y[i]), xx+float64(v)*float64(v), yy+float64(y[i])*float64(y[i])
+	}
+	if xx == 0 || yy == 0 {
+		return 0
+	}
+	return xy / math.Sqrt(xx*yy)
+}
+
+// LineRoot names the pitch class that a line stands on most, and its share of the time; empty
+// where there is no line.
+func LineRoot(line []meter.BassNote) (root string, share float64) {
+	time := map[string]float64{}
+	all := 0.0
+	for _, n := range line {
+		name := n.Note
+		for len(name) > 0 && (name[len(name)-1] >= '0' && name[len(name)-1] <= '9' || name[len(name)-1] == '-') {
+			name = name[:len(name)-1]
+		}
+		time[name] += n.End - n.Start
+		all += n.End - n.Start
+	}
+	most := 0.0
+	for name, t := range time {
+		if t > most || t == most && name < root {
+			root, most = name, t
+		}
+	}
+	if all == 0 {
+		return "", 0
+	}
+	return root, most / all
+}
+
+// percent is for sentences.
+func percent(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) }
