@@ -16,7 +16,7 @@ import (
 )
 
 // Version counts changes of what is measured or how: facts of another version are stale.
-const Version = 2
+const Version = 3
 
 // Facts are the figures of one file: the fields of the command `measure`.
 type Facts struct {
@@ -35,10 +35,12 @@ type Facts struct {
 // Analysis is what the application keeps of a file besides its facts.
 type Analysis struct {
 	Facts
-	Kick     *meter.Pitch `json:"kick"`     // the pitch it settles on, heard as a kick
-	Overview []float32    `json:"overview"` // peaks of OverviewSteps equal parts
-	Energy   []float32    `json:"energy"`   // mean square of each second, mono
-	Portrait *Portrait    `json:"portrait"` // nil where Describe was not asked, or for silence
+	Kick     *meter.Pitch   `json:"kick"`              // the pitch it settles on, heard as a kick
+	Clipped  []float64      `json:"clipped_s"`         // where the first clipped runs begin
+	Phase    []meter.Figure `json:"correlation_400ms"` // of the channels, over time; nil for mono
+	Overview []float32      `json:"overview"`          // peaks of OverviewSteps equal parts
+	Energy   []float32      `json:"energy"`            // mean square of each second, mono
+	Portrait *Portrait      `json:"portrait"`          // nil where Describe was not asked, or for silence
 }
 
 // OverviewSteps is the number of parts in an overview.
@@ -47,7 +49,10 @@ const OverviewSteps = 1200
 // ErrNotFinite is returned for sound that holds NaN or infinite samples.
 var ErrNotFinite = errors.New("samples that are not numbers")
 
-const block = 1 << 15
+const (
+	block       = 1 << 15
+	clippedKept = 20 // places of clipped runs
+)
 
 // Analyse measures a file in one reading. progress is called with 0 to 1 and may be nil.
 // Sound that is not finite is refused with the place of the first bad sample.
@@ -101,6 +106,13 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	})
 	a.Onsets = hits.Onsets(mono)
 	g.Wait()
+	for i, at := range levels.ClippedAt() {
+		if i == clippedKept {
+			break
+		}
+		a.Clipped = append(a.Clipped, float64(at)/float64(f.Rate))
+	}
+	a.Phase = levels.CorrelationOverTime()
 	if a.Onsets == nil {
 		a.Onsets = []float64{}
 	}
@@ -203,6 +215,13 @@ func overview(out, x []float32, at, frames int) {
 	}
 }
 
+func firstOf(x []float64) float64 {
+	if len(x) == 0 {
+		return 0
+	}
+	return x[0]
+}
+
 // FormatLine describes the file in words, "24-bit, 44.1 kHz, stereo".
 func (f Facts) FormatLine() string {
 	return audio.Format{Encoding: audio.Encoding(f.EncodingIs), BitDepth: f.BitDepth, Rate: f.Rate, Channels: f.Channels}.String()
@@ -230,7 +249,7 @@ func Findings(role session.Role, a *Analysis) []Finding {
 		return out
 	}
 	if a.ClippedRuns > 0 {
-		say("Flat tops were cut off before the file was written; only a new bounce brings them back.", "clipped in %d places", a.ClippedRuns)
+		say("Flat tops were cut off before the file was written; only a new bounce brings them back.", "clipped in %d places, first at %.2f s", a.ClippedRuns, firstOf(a.Clipped))
 	}
 	if math.Abs(float64(a.DC)) > dcLimit {
 		say("A constant offset takes headroom and is never heard.", "DC offset of %.1f %% of full scale", 100*float64(a.DC))

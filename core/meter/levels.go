@@ -38,10 +38,53 @@ type LevelMeter struct {
 	loudness *Loudness
 	truePeak *TruePeak
 	channels []channelSums
-	cross    float64
 	frames   int64
 	peak     float32
-	clips    []float32 // levels of runs that may prove to be clipped
+	clips    []clip // runs that may prove to be clipped
+	overTime correlationTrack
+}
+
+type clip struct {
+	level float32
+	frame int64
+}
+
+// correlationTrack follows the correlation in steps of 400 ms.
+type correlationTrack struct {
+	step, count int
+	lr, ll, rr  float64
+	total       float64 // sum L R of all that was added
+	values      []Figure
+}
+
+func (t *correlationTrack) add(l, r []float32) {
+	for i := 0; i < len(l); {
+		end := min(len(l), i+t.step-t.count)
+		a, b := l[i:end], r[i:end]
+		var s, u float64 // two sums that do not wait for each other
+		k := 0
+		for ; k+1 < len(a); k += 2 {
+			s += float64(a[k]) * float64(b[k])
+			u += float64(a[k+1]) * float64(b[k+1])
+		}
+		if k < len(a) {
+			s += float64(a[k]) * float64(b[k])
+		}
+		t.lr, t.total = t.lr+s+u, t.total+s+u
+		t.ll, t.rr = t.ll+energy(a), t.rr+energy(b)
+		if t.count += end - i; t.count == t.step {
+			t.values = append(t.values, t.value())
+			t.count, t.lr, t.ll, t.rr = 0, 0, 0, 0
+		}
+		i = end
+	}
+}
+
+func (t *correlationTrack) value() Figure {
+	if d := math.Sqrt(t.ll * t.rr); d > 0 {
+		return Figure(max(-1, min(1, t.lr/d)))
+	}
+	return None
 }
 
 type channelSums struct {
@@ -56,14 +99,27 @@ func NewLevelMeter(rate, channels int) *LevelMeter {
 		loudness: NewLoudness(rate, channels),
 		truePeak: NewTruePeak(channels),
 		channels: make([]channelSums, channels),
+		overTime: correlationTrack{step: max(1, rate*2/5)},
 	}
 }
+
+// ClippedAt returns the frames at which the clipped runs begin.
+func (m *LevelMeter) ClippedAt() []int64 {
+	at := make([]int64, len(m.clips))
+	for i, c := range m.clips {
+		at[i] = c.frame
+	}
+	return at
+}
+
+// CorrelationOverTime returns the correlation of the channels in steps of 400 ms; None where
+// one of them is silent, nil for mono.
+func (m *LevelMeter) CorrelationOverTime() []Figure { return m.overTime.values }
 
 // Add measures the next block.
 func (m *LevelMeter) Add(b audio.Buffer) {
 	m.loudness.Add(b)
 	m.truePeak.Add(b)
-	m.frames += int64(b.Frames())
 	for c := range m.channels {
 		s := &m.channels[c]
 		x := b.Ch[c]
@@ -71,13 +127,9 @@ func (m *LevelMeter) Add(b audio.Buffer) {
 		s.square += energy(x)
 		m.runs(s, x, peakOf(x))
 	}
+	m.frames += int64(b.Frames())
 	if len(b.Ch) == 2 {
-		x := 0.0
-		r := b.Ch[1]
-		for i, v := range b.Ch[0] {
-			x += float64(v) * float64(r[i])
-		}
-		m.cross += x
+		m.overTime.add(b.Ch[0], b.Ch[1])
 	}
 }
 
@@ -98,14 +150,14 @@ func (m *LevelMeter) runs(s *channelSums, x []float32, peak float32) {
 		}
 		return
 	}
-	for _, v := range x {
+	for i, v := range x {
 		a := max(v, -v)
 		if v != s.last || a <= clipFloor {
 			s.run, s.last = 1, v
 			continue
 		}
 		if s.run++; s.run == clipRun && a >= m.peak*clipBelow {
-			m.clips = append(m.clips, a)
+			m.clips = append(m.clips, clip{a, m.frames + int64(i) - clipRun + 1})
 		}
 	}
 }
@@ -128,7 +180,7 @@ func (m *LevelMeter) raise(a float32) {
 	m.peak = a
 	kept := m.clips[:0]
 	for _, v := range m.clips {
-		if v >= a*clipBelow {
+		if v.level >= a*clipBelow {
 			kept = append(kept, v)
 		}
 	}
@@ -159,7 +211,7 @@ func (m *LevelMeter) Levels() Levels {
 	l.DC = Figure(dc)
 	if len(m.channels) == 2 {
 		if d := math.Sqrt(m.channels[0].square * m.channels[1].square); d > 0 {
-			l.Correlation = Figure(m.cross / d)
+			l.Correlation = Figure(m.overTime.total / d)
 		}
 	}
 	return l

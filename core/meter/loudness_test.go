@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"strconv"
+	"strings"
 	"testing"
 
 	"mellowthump/core/audio"
@@ -51,14 +53,15 @@ func TestLoudnessOf997Hz(t *testing.T) {
 // tones joins stretches of a 1 kHz stereo sine, each of a level (dBFS peak) and a length, as
 // EBU Tech 3341 and 3342 describe their test signals.
 func tones(parts ...[2]float64) audio.Buffer {
-	total := 0.0
+	frames := func(p [2]float64) int { return int(math.Round(p[1] * 48000)) }
+	total := 0
 	for _, p := range parts {
-		total += p[1]
+		total += frames(p)
 	}
-	b := audio.New(48000, 2, int(total*48000))
+	b := audio.New(48000, 2, total)
 	at := 0
 	for _, p := range parts {
-		n := int(p[1] * 48000)
+		n := frames(p)
 		for i := range n {
 			v := float32(math.Pow(10, p[0]/20) * math.Sin(2*math.Pi*1000*float64(at+i)/48000))
 			b.Ch[0][at+i], b.Ch[1][at+i] = v, v
@@ -85,8 +88,40 @@ func TestTech3341(t *testing.T) {
 	}
 }
 
-// EBU Tech 3342, table 1, cases 1 to 3: 10, 5 and 20 LU, within 1 LU.
+// EBU Tech 3341, table 1, case 9: 1.34 s at -20 and 1.66 s at -30 dBFS, five times: the
+// short-term loudness is -23.0 all along; case 12: 0.18 s at -20 and 0.22 s at -30, 25 times:
+// so is the momentary. Both within 0.1 LU.
+func TestTech3341Windows(t *testing.T) {
+	for name, c := range map[string]struct {
+		high, low float64
+		times     int
+		windows   func(l *Loudness) []float64
+	}{
+		"9":  {1.34, 1.66, 5, func(l *Loudness) []float64 { return l.blocks(hopsShort) }},
+		"12": {0.18, 0.22, 25, func(l *Loudness) []float64 { return l.blocks(hopsMomentary) }},
+	} {
+		var parts [][2]float64
+		for range c.times {
+			parts = append(parts, [2]float64{-20, c.high}, [2]float64{-30, c.low})
+		}
+		l := NewLoudness(48000, 2)
+		l.Add(tones(parts...))
+		w := c.windows(l)
+		if len(w) == 0 {
+			t.Fatal("no windows")
+		}
+		for i, v := range w {
+			near(t, fmt.Sprintf("case %s, window %d", name, i), Figure(toLUFS(v)), -23, 0.1)
+		}
+	}
+}
+
+// EBU Tech 3342, table 1, cases 1 to 4: 10, 5, 20 and 15 LU, within 1 LU.
 func TestTech3342(t *testing.T) {
+	four := tones([2]float64{-50, 20}, [2]float64{-35, 20}, [2]float64{-20, 20}, [2]float64{-35, 20}, [2]float64{-50, 20})
+	l4 := NewLoudness(four.Rate, 2)
+	l4.Add(four)
+	near(t, "range of case 4", l4.Range(), 15, 1)
 	for _, c := range []struct {
 		a, b, want float64
 	}{{-20, -30, 10}, {-20, -15, 5}, {-40, -20, 20}} {
@@ -173,6 +208,8 @@ func TestLevelsAgainstFFmpeg(t *testing.T) {
 		"near clipping": func(t float64) float64 { return 0.99 * math.Sin(2*math.Pi*11025.7*t+0.7) },
 		"quiet":         func(t float64) float64 { return 0.002 * noise() },
 	}
+	signals["pulses"] = func(t float64) float64 { return 0.9 * math.Exp(-60*math.Mod(t, 0.35)) * math.Sin(2*math.Pi*90*t) }
+	signals["two levels"] = func(t float64) float64 { return (0.05 + 0.4*math.Floor(math.Mod(t, 2))) * math.Sin(2*math.Pi*440*t) }
 	for name, f := range signals {
 		for _, rate := range []int{44100, 48000, 96000} {
 			t.Run(fmt.Sprintf("%s at %d", name, rate), func(t *testing.T) {
@@ -251,6 +288,60 @@ func TestClippedRuns(t *testing.T) {
 	}
 	if n := m.Levels().ClippedRuns; n != 2 {
 		t.Errorf("%d clipped runs, want 2", n)
+	}
+	if at := m.ClippedAt(); len(at) != 2 || at[0] != 100 || at[1] != 200 {
+		t.Errorf("clipped at %v, want 100 and 200", at)
+	}
+}
+
+// Live against sox's stats (peak, RMS, DC) and numpy's corrcoef of a sound without DC.
+func TestLevelsAgainstSoxAndNumpy(t *testing.T) {
+	b := audio.New(44100, 2, 44100*3)
+	seed := uint32(9)
+	for i := range b.Ch[0] {
+		seed = seed*1664525 + 1013904223
+		n := float64(int32(seed)) / (1 << 31)
+		s := math.Sin(2 * math.Pi * 61 * float64(i) / 44100)
+		b.Ch[0][i], b.Ch[1][i] = float32(0.4*s+0.1*n), float32(0.3*s-0.15*n)
+	}
+	m := NewLevelMeter(44100, 2)
+	m.Add(b)
+	l := m.Levels()
+	path := outside.WriteWAV(t, "x.wav", b, wav.Int24)
+	stats := outside.Run(t, "sox", path, "-n", "stats")
+	read := func(name string) float64 {
+		for _, line := range strings.Split(stats, "\n") {
+			if rest, ok := strings.CutPrefix(line, name); ok {
+				v, err := strconv.ParseFloat(strings.Fields(rest)[0], 64) // the overall column
+				if err != nil {
+					t.Fatal(err)
+				}
+				return v
+			}
+		}
+		t.Fatalf("sox says nothing of %s:\n%s", name, stats)
+		return 0
+	}
+	near(t, "peak", l.SamplePeak, read("Pk lev dB"), 0.006)
+	near(t, "RMS", l.RMS, read("RMS lev dB"), 0.006)
+	if math.Abs(math.Abs(float64(l.DC))-math.Abs(read("DC offset"))) > 2e-6 {
+		t.Errorf("DC %g, sox %g", l.DC, read("DC offset"))
+	}
+	var corr float64
+	outside.Python(t, `
+import json, sys
+import numpy as np
+from scipy.io import wavfile
+_, x = wavfile.read(json.load(sys.stdin))
+json.dump(float(np.corrcoef(x[:,0].astype(float), x[:,1].astype(float))[0,1]), sys.stdout)
+`, path, &corr)
+	near(t, "correlation", l.Correlation, corr, 1e-4)
+	track := m.CorrelationOverTime()
+	if len(track) != 7 {
+		t.Fatalf("%d steps of 400 ms in 3 s", len(track))
+	}
+	for i, c := range track {
+		near(t, fmt.Sprintf("correlation of step %d", i), c, corr, 0.02)
 	}
 }
 
