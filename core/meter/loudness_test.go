@@ -209,7 +209,9 @@ func TestLevelsAgainstFFmpeg(t *testing.T) {
 		"quiet":         func(t float64) float64 { return 0.002 * noise() },
 	}
 	signals["pulses"] = func(t float64) float64 { return 0.9 * math.Exp(-60*math.Mod(t, 0.35)) * math.Sin(2*math.Pi*90*t) }
-	signals["two levels"] = func(t float64) float64 { return (0.05 + 0.4*math.Floor(math.Mod(t, 2))) * math.Sin(2*math.Pi*440*t) }
+	signals["chord"] = func(t float64) float64 {
+		return 0.25 * (math.Sin(2*math.Pi*87.3*t) + math.Sin(2*math.Pi*1046.5*t) + math.Sin(2*math.Pi*6000*t))
+	}
 	for name, f := range signals {
 		for _, rate := range []int{44100, 48000, 96000} {
 			t.Run(fmt.Sprintf("%s at %d", name, rate), func(t *testing.T) {
