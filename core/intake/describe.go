@@ -27,7 +27,7 @@ type Portrait struct {
 }
 
 const (
-	headUnder     = 1e-3  // of the peak: under it is silence
+	headAmplitude = 1e-4  // -80 dBFS: under it is silence
 	sustainUnder  = 0.01  // of the loudest energy: 20 dB
 	blockSeconds  = 0.05  // s, of the energies that tell sustain and floor
 	signatureSize = 512   // samples
@@ -35,74 +35,86 @@ const (
 	highFrom      = 5000.0
 )
 
-// Describe adds the portrait of a file that was analysed. src is read again, at any place.
+// traces are what Analyse keeps in memory for Describe.
+type traces struct {
+	low       []float32 // the low part, see meter.Low
+	lowRate   float64
+	energies  []float64 // mean squares of short blocks, mono
+	sum       float64   // of the block being filled
+	count     int
+	first     int // frame of the first sample over silence, -1 before it
+	side, all float64
+}
+
+// add follows a block: its channels and its mono sum.
+func (t *traces) add(b audio.Buffer, mono []float32, at int) {
+	if len(b.Ch) == 2 {
+		r := b.Ch[1]
+		for i, l := range b.Ch[0] {
+			d, s := float64(l-r[i]), float64(l+r[i])
+			t.side += d * d
+			t.all += d*d + s*s
+		}
+	}
+	step := max(1, int(blockSeconds*float64(b.Rate)))
+	for i := 0; i < len(mono); {
+		end := min(len(mono), i+step-t.count)
+		for _, v := range mono[i:end] {
+			t.sum += float64(v) * float64(v)
+		}
+		if t.count += end - i; t.count == step {
+			t.energies = append(t.energies, t.sum/float64(step))
+			t.sum, t.count = 0, 0
+		}
+		i = end
+	}
+	if t.first < 0 {
+		for i, v := range mono {
+			if v > headAmplitude || -v > headAmplitude {
+				t.first = at + i
+				break
+			}
+		}
+	}
+}
+
+// Describe adds the portrait of a file that Analyse has just measured; src is read again, at
+// some places.
 func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
-	f := src.Format()
-	if a.Silent() {
+	if a.Silent() || a.traces == nil {
 		return nil
+	}
+	if err := ctx.Err(); err != nil {
+		return err
 	}
 	spectrum, err := meter.MeasureSpectrum(src)
 	if err != nil {
 		return err
 	}
+	t := a.traces
 	p := &Portrait{Spectrum: spectrum}
-	low := meter.NewDecimator(f.Rate)
-	frames := int(f.Frames)
-	buf := audio.New(f.Rate, f.Channels, min(block, frames))
-	step := max(1, int(blockSeconds*float64(f.Rate)))
-	var energies []float64
-	sum, count, first := 0.0, 0, -1
-	side, all := 0.0, 0.0
-	limit := float32(headUnder * math.Pow(10, float64(a.SamplePeak)/20))
-	for at := 0; at < frames; at += block {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		b := buf.Slice(0, min(block, frames-at))
-		if err := src.ReadAt(b, int64(at)); err != nil {
-			return err
-		}
-		if f.Channels == 2 {
-			for i, l := range b.Ch[0] {
-				d, s := float64(l-b.Ch[1][i]), float64(l+b.Ch[1][i])
-				side, all = side+d*d, all+d*d+s*s
-			}
-		}
-		m := b.Mono()
-		low.Add(m)
-		for i, v := range m {
-			if first < 0 && (v > limit || -v > limit) {
-				first = at + i
-			}
-			sum += float64(v) * float64(v)
-			if count++; count == step {
-				energies = append(energies, sum/float64(step))
-				sum, count = 0, 0
-			}
-		}
+	if t.first > 0 {
+		p.HeadS = float64(t.first) / float64(a.Rate)
 	}
-	if first > 0 {
-		p.HeadS = float64(first) / float64(f.Rate)
+	if t.all > 0 {
+		p.SideShare = t.side / t.all
 	}
-	if all > 0 {
-		p.SideShare = side / all
-	}
-	p.energies(energies)
+	p.energies(t.energies)
 	p.shares()
-	fs := float64(f.Rate) / float64(low.Factor)
+	low, fs := t.low, t.lowRate
 	if a.Kick != nil {
-		p.Sweep = meter.KickSweep(low.Out, fs, a.Onsets, a.Kick.Hz)
+		p.Sweep = meter.KickSweep(low, fs, a.Onsets, a.Kick.Hz)
 	} else {
 		p.Sweep = meter.Sweep{StartHz: meter.None, TimeMS: meter.None}
 	}
 	if p.LowShare > 0.4 && a.Fundamental != nil && a.Fundamental.Hz < lineAbout {
-		p.Line = meter.BassLine(low.Out, fs)
+		p.Line = meter.BassLine(low, fs)
 	}
-	p.CarriesLow = carriesLow(low.Out, fs, a.Onsets)
-	for i := range min(signatureSize, len(low.Out)) {
-		p.Signature = append(p.Signature, low.Out[i*len(low.Out)/min(signatureSize, len(low.Out))])
+	p.CarriesLow = carriesLow(low, fs, a.Onsets)
+	for i := range min(signatureSize, len(low)) {
+		p.Signature = append(p.Signature, low[i*len(low)/min(signatureSize, len(low))])
 	}
-	a.Portrait = p
+	a.Portrait, a.traces = p, nil
 	return nil
 }
 

@@ -41,6 +41,8 @@ type Analysis struct {
 	Overview []float32      `json:"overview"`          // peaks of OverviewSteps equal parts
 	Energy   []float32      `json:"energy"`            // mean square of each second, mono
 	Portrait *Portrait      `json:"portrait"`          // nil where Describe was not asked, or for silence
+
+	traces *traces
 }
 
 // OverviewSteps is the number of parts in an overview.
@@ -66,7 +68,7 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	low := meter.NewDecimator(f.Rate)
 	hits := meter.NewOnsetMeter(f.Rate)
 	mono := make([]float32, 0, frames)
-	a := &Analysis{Overview: make([]float32, min(OverviewSteps, frames))}
+	a := &Analysis{traces: &traces{first: -1}, Overview: make([]float32, min(OverviewSteps, frames))}
 	blocks := prefetch(ctx, src)
 	defer blocks.stop()
 	for at := 0; at < frames; at += block {
@@ -86,6 +88,7 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 			return nil
 		})
 		m := b.Mono()
+		a.traces.add(b, m, at)
 		low.Add(m)
 		hits.Add(m)
 		mono = append(mono, m...)
@@ -95,6 +98,7 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 		}
 	}
 	fs := float64(f.Rate) / float64(low.Factor)
+	a.traces.low, a.traces.lowRate = low.Out, fs
 	a.Facts = Facts{
 		File: name, Format: f.Container, Rate: f.Rate, Channels: f.Channels, BitDepth: f.BitDepth,
 		DurationS: f.Duration(), EncodingIs: string(f.Encoding), Levels: levels.Levels(),

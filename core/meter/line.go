@@ -72,7 +72,7 @@ func lasting(cents []float64, i, j int) bool {
 	if j-i < int(glideMost/lineHop) || j+ahead > len(cents) {
 		return false
 	}
-	settled := medianOf(cents[(i+j)/2 : j])
+	settled := medianOf(cents[max((i+j)/2, j-30):j])
 	for _, c := range cents[j : j+ahead] {
 		if math.IsNaN(c) || math.Abs(c-settled) < lineSplit {
 			return false
