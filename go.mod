@@ -10,6 +10,7 @@ require (
 	github.com/jmoiron/sqlx v1.4.0
 	github.com/mewkiz/flac v1.0.14
 	github.com/pressly/goose/v3 v3.29.0
+	gitlab.com/gomidi/midi/v2 v2.3.16
 	golang.org/x/sync v0.25.0
 	gonum.org/v1/gonum v0.17.0
 	modernc.org/sqlite v1.62.0

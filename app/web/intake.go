@@ -25,6 +25,7 @@ import (
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
+	"mellowthump/core/midi"
 	"mellowthump/core/session"
 )
 
@@ -242,6 +243,12 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming, replace 
 		return err
 	}
 	report(0, "reading")
+	if notes, is, err := s.readMIDI(incoming); is {
+		if err != nil {
+			return fmt.Errorf("%w; nothing was taken from it", err)
+		}
+		return s.attachMIDI(ctx, j, replace, notes)
+	}
 	original, converted, err := s.asWAV(ctx, incoming)
 	if err != nil {
 		if ctx.Err() != nil {
@@ -306,6 +313,63 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming, replace 
 		return "Add " + song.Stems[len(song.Stems)-1].Name, nil
 	})
 	return err
+}
+
+// readMIDI reads an upload that is a MIDI file, and says whether it is one.
+func (s *Server) readMIDI(incoming string) (notes []midi.Note, is bool, err error) {
+	f, err := s.Store.OpenIncoming(incoming)
+	if err != nil {
+		return nil, false, nil
+	}
+	defer f.Close()
+	var head [4]byte
+	if _, err := f.ReadAt(head[:], 0); err != nil || !midi.IsMIDI(head[:]) {
+		return nil, false, nil
+	}
+	notes, err = midi.Read(f)
+	return notes, true, err
+}
+
+// attachMIDI gives notes to the stem they were dropped on, or to the one whose name they
+// bear, shifted so that they meet the stem's hits.
+func (s *Server) attachMIDI(ctx context.Context, j store.Job, stem string, notes []midi.Note) error {
+	_, err := s.Store.Edit(ctx, j.SongID, store.AnyRevision, func(song *session.Song) (string, error) {
+		st := song.Stem(stem)
+		for i := range song.Stems {
+			if stem == "" && strings.EqualFold(song.Stems[i].Name, strings.TrimSuffix(j.Name, path.Ext(j.Name))) {
+				st = &song.Stems[i]
+			}
+		}
+		if st == nil {
+			return "", errors.New("no stem has the name of this MIDI file; drop it on the row of the stem that it belongs to")
+		}
+		a, err := s.Store.Facts(ctx, st.Audio)
+		if err != nil {
+			return "", err
+		}
+		offset, share := midi.Match(midi.Starts(notes), a.Onsets)
+		if share < midiShare {
+			return "", fmt.Errorf("only %.0f %% of its notes meet the hits of %s at any offset; is it the right one?", 100*share, st.Name)
+		}
+		st.MIDI = &session.MIDI{Name: j.Name, Offset: math.Round(offset*1e4) / 1e4, Notes: notes}
+		return fmt.Sprintf("Attach %s to %s", j.Name, st.Name), nil
+	})
+	return err
+}
+
+// midiShare is the part of the notes that must meet a stem's hits.
+const midiShare = 0.5
+
+// dropMIDI takes the notes off a stem again.
+func (s *Server) dropMIDI(c *gin.Context) {
+	s.edit(c, "intake", func(song *session.Song) (string, error) {
+		st := song.Stem(c.Param("stem"))
+		if st == nil || st.MIDI == nil {
+			return "", nil
+		}
+		st.MIDI = nil
+		return "Take the MIDI off " + st.Name, nil
+	})
 }
 
 // asWAV returns an upload as it is where it is a WAV, and else what it decodes to, as a new

@@ -44,6 +44,7 @@ func (s *Server) funcs() template.FuncMap {
 		"clock":   clock,
 		"when":    when,
 		"said":    sentence,
+		"ms":      func(s float64) float64 { return 1000 * s },
 		"percent": func(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) },
 		"def":     func(key string) string { return definitions[key] },
 		"roles":   func() any { return session.Roles },

@@ -326,6 +326,9 @@ func (s *Server) fillDeck(ctx context.Context, v *view, solo mix.Solo) error {
 		d.Kick, d.Bass = sumOverview(v, session.Kick, d.Seconds), sumOverview(v, session.Bass, d.Seconds)
 		if st := v.TriggerStem(); st != nil {
 			d.Hits = v.Facts[st.Audio].Onsets
+			if st.MIDI != nil {
+				d.Hits = st.MIDI.Hits()
+			}
 		}
 		out.From, out.To, out.Seconds = d.From, d.To, d.Seconds
 		for _, h := range d.Hits {

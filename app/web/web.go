@@ -108,6 +108,7 @@ func (s *Server) routes(r *gin.Engine) {
 	g.POST("/stems/:stem/role", limitForm, s.setRole)
 	g.POST("/stems/:stem/replace", s.upload)
 	g.GET("/stems/:stem/more", s.stemMore)
+	g.POST("/stems/:stem/midi/drop", limitForm, s.dropMIDI)
 	g.POST("/roles", limitForm, s.setRoles)
 	g.POST("/take-proposal", limitForm, s.takeProposal)
 	g.GET("/imports", s.imports)

@@ -22,6 +22,7 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
@@ -321,6 +322,45 @@ func TestBadFiles(t *testing.T) {
 	}
 	if status, _ := b.edit(id, "/imports/forget", url.Values{}); status != 200 || strings.Contains(b.get("/songs/"+id+"/intake"), "cut short") {
 		t.Error("the list of refused files does not clear")
+	}
+}
+
+// A MIDI file finds its stem by name and its place by the stem's hits, which it then gives;
+// one that fits nothing is refused.
+func TestMIDI(t *testing.T) {
+	b, id := ready(t)
+	var notes []midi.Note
+	for h := 0.0; h < 7.4; h += 0.5 { // the beat's hits stand 0.25 s later
+		notes = append(notes, midi.Note{Start: h, End: h + 0.1, Key: 36})
+	}
+	var mid, wild bytes.Buffer
+	midi.Write(&mid, notes, 120)
+	midi.Write(&wild, []midi.Note{{Start: 0, End: 1, Key: 36}, {Start: 0.111, End: 1, Key: 36}, {Start: 0.333, End: 1, Key: 36}, {Start: 0.444, End: 1, Key: 36}, {Start: 0.777, End: 1, Key: 36}}, 120)
+	jobs := b.send(id, file{"kick.mid", mid.Bytes()}, file{"who.mid", mid.Bytes()}, file{"808.mid", wild.Bytes()}, file{"cut.mid", mid.Bytes()[:30]})
+	says := map[string]string{"who.mid": "no stem has the name", "808.mid": "meet the hits", "cut.mid": "MIDI"}
+	for _, j := range jobs {
+		if want := says[j.Name]; want == "" || !strings.Contains(j.Message, want) {
+			t.Errorf("%s: %q", j.Name, j.Message)
+		}
+	}
+	if len(jobs) != 3 {
+		t.Errorf("%+v", jobs)
+	}
+	song := b.load(id)
+	kick := song.TriggerStem()
+	if kick.MIDI == nil || math.Abs(kick.MIDI.Offset-0.25) > 0.003 || len(kick.MIDI.Notes) != 15 {
+		t.Fatalf("%+v", kick.MIDI)
+	}
+	if page := b.get("/songs/" + id + "/intake"); !strings.Contains(page, "15 MIDI notes, moved by 250 ms") {
+		t.Error("the notes are not shown")
+	}
+	if page := b.get("/songs/" + id + "/pocket"); !strings.Contains(page, "15 hits") {
+		t.Error("the notes are not the hits")
+	}
+	b.edit(id, "/stems/"+kick.ID+"/midi/drop", url.Values{})
+	song = b.load(id)
+	if song.TriggerStem().MIDI != nil {
+		t.Error("the notes stay")
 	}
 }
 

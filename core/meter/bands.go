@@ -111,12 +111,9 @@ func spectrumOf(sums [3][]float64, step, scale float64, channels int) Spectrum {
 	s := Spectrum{TopHz: None}
 	for i := range Bands {
 		var e [3]float64
-		for k := range sums[0] {
-			hz := float64(k) * step
-			if fm := BandHz(i); hz < fm/4 || hz > fm*4 {
-				continue
-			}
-			g := bandGain(i, hz)
+		fm := BandHz(i) // two octaves to each side: beyond, the filter is 70 dB down
+		for k := int(fm / 4 / step); k < len(sums[0]) && float64(k)*step <= fm*4; k++ {
+			g := bandGain(i, float64(k)*step)
 			for j := range e {
 				e[j] += g * sums[j][k]
 			}

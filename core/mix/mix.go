@@ -110,9 +110,14 @@ func (r *Renderer) Hits(song *session.Song, trigger string) ([]int, error) {
 	if st == nil {
 		return nil, nil
 	}
-	times, err := r.Library.Onsets(st.Audio)
-	if err != nil {
-		return nil, fmt.Errorf("the hits of %s: %w", st.Name, err)
+	var times []float64
+	if st.MIDI != nil {
+		times = st.MIDI.Hits()
+	} else {
+		var err error
+		if times, err = r.Library.Onsets(st.Audio); err != nil {
+			return nil, fmt.Errorf("the hits of %s: %w", st.Name, err)
+		}
 	}
 	hits := make([]int, len(times))
 	for i, t := range times {

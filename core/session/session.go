@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/midi"
 	"mellowthump/core/move"
 )
 
@@ -68,8 +69,27 @@ type Stem struct {
 	Fader float64     `json:"fader_db,omitempty"`
 	Locks []string    `json:"locks,omitempty"` // steps automated elsewhere: "fader"
 	Mute  bool        `json:"mute,omitempty"`
-	Bus   string      `json:"bus,omitempty"` // id; empty: straight to the master
+	Bus   string      `json:"bus,omitempty"`  // id; empty: straight to the master
+	MIDI  *MIDI       `json:"midi,omitempty"` // what it plays, where a MIDI file was attached
 	Moves []move.Move `json:"moves,omitempty"`
+}
+
+// MIDI is the notes of a stem; where it is the trigger, they are its hits.
+type MIDI struct {
+	Name   string      `json:"name"`
+	Offset float64     `json:"offset_s"` // added to every note
+	Notes  []midi.Note `json:"notes"`
+}
+
+// Hits returns when the notes begin in the song, in seconds; those before its start are left out.
+func (m *MIDI) Hits() []float64 {
+	var at []float64
+	for _, s := range midi.Starts(m.Notes) {
+		if s += m.Offset; s >= 0 {
+			at = append(at, s)
+		}
+	}
+	return at
 }
 
 // Bus is a group of stems.
@@ -180,6 +200,8 @@ func (s *Song) Validate() error {
 			return fmt.Errorf("the stem %q names no audio", st.Name)
 		case st.Was != "" && !hash.MatchString(st.Was):
 			return fmt.Errorf("the stem %q names an earlier file that is none", st.Name)
+		case st.MIDI != nil && (len(st.MIDI.Notes) > midi.MaxNotes || !(math.Abs(st.MIDI.Offset) <= audio.MaxSeconds)):
+			return fmt.Errorf("the MIDI notes of %q are out of bounds", st.Name)
 		case !st.Role.Valid():
 			return fmt.Errorf("the stem %q has the unknown role %q", st.Name, st.Role)
 		case !buses[st.Bus]:

@@ -1,0 +1,202 @@
+// Package midi reads notes from standard MIDI files (RP-001) and writes them, through gomidi.
+package midi
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"sort"
+
+	"gitlab.com/gomidi/midi/v2"
+	"gitlab.com/gomidi/midi/v2/smf"
+)
+
+// Note is a note in seconds from the file's start.
+type Note struct {
+	Start float64 `json:"at_s"`
+	End   float64 `json:"end_s"`
+	Key   int     `json:"key"` // MIDI note number
+}
+
+// Limits of a file; larger ones are no beat.
+const (
+	MaxBytes = 4 << 20
+	MaxNotes = 20000
+)
+
+const ticks = 960 // a quarter note, of files that are written
+
+// IsMIDI reports whether a file begins like a standard MIDI file.
+func IsMIDI(head []byte) bool { return bytes.HasPrefix(head, []byte("MThd")) }
+
+// Read returns the notes of all tracks, by start, with the file's tempo map applied. The
+// error says in plain words what is wrong.
+func Read(r io.Reader) (notes []Note, err error) {
+	defer func() {
+		if v := recover(); v != nil { // the parser on damaged data
+			notes, err = nil, fmt.Errorf("its MIDI data is damaged: %v", v)
+		}
+	}()
+	b, err := io.ReadAll(io.LimitReader(r, MaxBytes+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(b) > MaxBytes {
+		return nil, errors.New("it is larger than 4 MiB, which no beat's MIDI file is")
+	}
+	if !IsMIDI(b) {
+		return nil, errors.New("it is not a MIDI file")
+	}
+	for at := 0; at < len(b); { // the parser takes what there is of a file that ends early
+		if at+8 > len(b) || at+8+int(binary.BigEndian.Uint32(b[at+4:])) > len(b) {
+			return nil, errors.New("it is cut short: a MIDI track ends before its length")
+		}
+		at += 8 + int(binary.BigEndian.Uint32(b[at+4:]))
+	}
+	s, err := smf.ReadFrom(bytes.NewReader(b))
+	if err != nil {
+		return nil, fmt.Errorf("its MIDI data is damaged: %w", err)
+	}
+	for _, track := range s.Tracks {
+		open := map[[2]uint8]float64{} // channel and key to start
+		at := int64(0)
+		for _, ev := range track {
+			at += int64(ev.Delta)
+			now := float64(s.TimeAt(at)) / 1e6
+			var channel, key, velocity uint8
+			switch {
+			case ev.Message.GetNoteStart(&channel, &key, &velocity):
+				id := [2]uint8{channel, key}
+				if start, is := open[id]; is {
+					notes = append(notes, Note{start, now, int(key)})
+				}
+				open[id] = now
+			case ev.Message.GetNoteEnd(&channel, &key):
+				id := [2]uint8{channel, key}
+				if start, is := open[id]; is {
+					notes = append(notes, Note{start, now, int(key)})
+					delete(open, id)
+				}
+			}
+			if len(notes) > MaxNotes {
+				return nil, fmt.Errorf("it holds more than %d notes", MaxNotes)
+			}
+		}
+		for id, start := range open { // notes that never end
+			notes = append(notes, Note{start, start, int(id[1])})
+		}
+	}
+	if len(notes) == 0 {
+		return nil, errors.New("it holds no notes")
+	}
+	for _, n := range notes {
+		if math.IsNaN(n.Start+n.End) || n.Start < 0 || n.End > 24*3600 {
+			return nil, errors.New("its times make no sense")
+		}
+	}
+	sort.Slice(notes, func(i, j int) bool {
+		if notes[i].Start != notes[j].Start {
+			return notes[i].Start < notes[j].Start
+		}
+		return notes[i].Key < notes[j].Key
+	})
+	return notes, nil
+}
+
+// Write writes notes as a file of one track at a tempo, 960 ticks a quarter.
+func Write(w io.Writer, notes []Note, bpm float64) error {
+	type event struct {
+		at  int64
+		msg midi.Message
+	}
+	tick := func(s float64) int64 { return int64(math.Round(s * bpm / 60 * ticks)) }
+	var events []event
+	for _, n := range notes {
+		if n.Key < 0 || n.Key > 127 || n.Start < 0 {
+			return fmt.Errorf("midi: note %d at %.3f s cannot be written", n.Key, n.Start)
+		}
+		end := max(tick(n.End), tick(n.Start)+1)
+		events = append(events, event{tick(n.Start), midi.NoteOn(0, uint8(n.Key), 100)}, event{end, midi.NoteOff(0, uint8(n.Key))})
+	}
+	sort.SliceStable(events, func(i, j int) bool { return events[i].at < events[j].at })
+	s := smf.New()
+	s.TimeFormat = smf.MetricTicks(ticks)
+	var track smf.Track
+	track.Add(0, smf.MetaTempo(bpm))
+	last := int64(0)
+	for _, e := range events {
+		track.Add(uint32(e.at-last), e.msg)
+		last = e.at
+	}
+	track.Close(0)
+	if err := s.Add(track); err != nil {
+		return fmt.Errorf("writing MIDI: %w", err)
+	}
+	_, err := s.WriteTo(w)
+	return err
+}
+
+// Starts returns the times at which notes begin, each once: a chord is one.
+func Starts(notes []Note) []float64 {
+	const together = 0.005 // s
+	var at []float64
+	for _, n := range notes {
+		if len(at) == 0 || n.Start-at[len(at)-1] > together {
+			at = append(at, n.Start)
+		}
+	}
+	return at
+}
+
+// Match finds the offset to add to starts so that most of them fall on onsets: every
+// difference of a start and an onset is a candidate, the one that most others agree with
+// wins, and their mean is returned with the share of the starts that then fall within 15 ms
+// of an onset. Both lists ascend.
+func Match(starts, onsets []float64) (offset, share float64) {
+	const (
+		within = 0.015 // s
+		reach  = 30.0  // s: offsets beyond are not looked for
+		probes = 40    // starts that candidates come from
+	)
+	if len(starts) == 0 || len(onsets) == 0 {
+		return 0, 0
+	}
+	hits := func(off float64) (n int, mean float64) {
+		for _, s := range starts {
+			k := sort.SearchFloat64s(onsets, s+off)
+			best := math.Inf(1)
+			for _, j := range []int{k - 1, k} {
+				if j >= 0 && j < len(onsets) {
+					if d := onsets[j] - s - off; math.Abs(d) < math.Abs(best) {
+						best = d
+					}
+				}
+			}
+			if math.Abs(best) <= within {
+				n++
+				mean += best
+			}
+		}
+		if n > 0 {
+			mean /= float64(n)
+		}
+		return n, mean
+	}
+	most := 0
+	for i := 0; i < len(starts); i += max(1, len(starts)/probes) {
+		for _, o := range onsets {
+			off := o - starts[i]
+			if math.Abs(off) > reach {
+				continue
+			}
+			n, mean := hits(off)
+			if n > most || n == most && math.Abs(off+mean) < math.Abs(offset) {
+				most, offset = n, off+mean
+			}
+		}
+	}
+	return offset, float64(most) / float64(len(starts))
+}
