@@ -94,6 +94,13 @@ func (s *Server) intakeSheet(c *gin.Context, v *view) (*intakeSheet, error) {
 			found += len(r.Findings)
 		}
 		v.Lead = fmt.Sprintf("%s, %s, rendered at %g kHz. ", count(len(v.Stems), "stem"), clock(float64(v.Length)/float64(v.Rate)), float64(v.Rate)/1000)
+		var all []*intake.Analysis
+		for _, r := range out.Rows {
+			all = append(all, r.Analysis)
+		}
+		if head := intake.HeadOfAll(all); head > headTell {
+			v.Lead += fmt.Sprintf("All of them begin with %.2f s of silence, which may be trimmed off each. ", head)
+		}
 		if found == 0 {
 			v.Lead += "Nothing is wrong with the files."
 		} else {
@@ -357,6 +364,9 @@ func (s *Server) attachMIDI(ctx context.Context, j store.Job, stem string, notes
 	return err
 }
 
+// headTell is the silence in seconds from which it is told that all stems begin with it.
+const headTell = 0.5
+
 // midiShare is the part of the notes that must meet a stem's hits.
 const midiShare = 0.5
 
@@ -598,7 +608,12 @@ func (v *view) twin(id string) *intake.Finding {
 	return intake.Twins(names, all)[at]
 }
 
-// propose suggests tempo and key where the files tell and the song says otherwise.
+const (
+	gridTell      = 0.02 // s by which hits may miss the grid unremarked
+	earlyHandover = 40.0 // ms: an earlier median handover looks as if the bass led; our own bound
+)
+
+// propose suggests tempo, grid, leader and key where the files tell and the song says otherwise.
 func propose(v *view) []proposal {
 	var out []proposal
 	var hits []float64
@@ -618,6 +633,16 @@ func propose(v *view) []proposal {
 			bpm := math.Round(t.BPM*10) / 10
 			out = append(out, proposal{fmt.Sprintf("%g bpm", bpm), fmt.Sprintf("The hits stand on a grid of %g bpm (or %g), from %.3f s on.", bpm, math.Round(t.Others[0]*10)/10, t.Offset), "bpm", fmt.Sprintf("%g", bpm)})
 		}
+	}
+	if t := meter.EstimateTempo(hits, nil); t != nil && t.Confidence > 0.15 && len(out) == 0 { // of the song's own tempo
+		beat := 60 / v.BPM
+		if d := math.Abs(math.Remainder(t.Offset-v.Grid, beat)); d > gridTell {
+			at := math.Round(10000*t.Offset) / 10
+			out = append(out, proposal{fmt.Sprintf("first bar at %g ms", at), "The hits stand beside the grid; from there on they meet it.", "grid", fmt.Sprintf("%g", at)})
+		}
+	}
+	if st := v.State; st != nil && v.Leader == session.KickLeads && st.Before.HandoverMedian.Valid() && st.Before.HandoverMedian < earlyHandover && st.Before.ClearanceMedian < 0 {
+		out = append(out, proposal{"bass leads", fmt.Sprintf("The bass takes over %.0f ms after the hit and sits over the kick in the median.", float64(st.Before.HandoverMedian)), "leader", "bass"})
 	}
 	if b := v.ByRole(session.Bass); len(b) > 0 && v.Key == "" && v.Facts[b[0].Audio].Portrait != nil {
 		if root, share := intake.LineRoot(v.Facts[b[0].Audio].Portrait.Line); root != "" && share > 0.3 {

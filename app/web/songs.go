@@ -78,6 +78,16 @@ func (s *Server) setSettings(c *gin.Context) {
 				return "", badInput(c, "settings", fmt.Errorf("a felt tempo of %g bpm is outside 20 to %g", song.FeltBPM, session.MaxBPM))
 			}
 		}
+		if g, ok := c.GetPostForm("grid"); ok {
+			ms, err := move.ParseNumber(g, "ms")
+			if err != nil {
+				return "", badInput(c, "settings", fmt.Errorf("the first bar: %w", err))
+			}
+			song.Grid = ms / 1000
+		}
+		if l, ok := c.GetPostForm("leader"); ok {
+			song.Leader = session.Leader(l)
+		}
 		if err := song.Validate(); err != nil {
 			return "", badInput(c, "settings", err)
 		}
@@ -95,6 +105,12 @@ func (s *Server) setSettings(c *gin.Context) {
 		}
 		if was.Key != song.Key {
 			said = append(said, "key "+song.Key)
+		}
+		if was.Grid != song.Grid {
+			said = append(said, fmt.Sprintf("first bar at %.0f ms", 1000*song.Grid))
+		}
+		if was.Leader != song.Leader {
+			said = append(said, string(song.Leader)+" leads")
 		}
 		if len(said) == 0 {
 			return "", nil
@@ -121,6 +137,22 @@ func (s *Server) takeProposal(c *gin.Context) {
 		case "key":
 			song.Key = value
 			return "Set key " + value, nil
+		case "grid":
+			ms, err := move.ParseNumber(value, "ms")
+			if err != nil {
+				return "", badInput(c, "settings", err)
+			}
+			song.Grid = ms / 1000
+			if err := song.Validate(); err != nil {
+				return "", badInput(c, "settings", err)
+			}
+			return fmt.Sprintf("First bar at %g ms", ms), nil
+		case "leader":
+			song.Leader = session.Leader(value)
+			if err := song.Validate(); err != nil {
+				return "", badInput(c, "settings", err)
+			}
+			return value + " leads", nil
 		}
 		return "", nil
 	})

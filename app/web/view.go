@@ -179,7 +179,7 @@ func window(v *view) (mix.Window, bool) {
 		return sum
 	}
 	best, most := 0.0, -1.0
-	for at := 0.0; at+span <= end+bar/2; at += 4 * bar {
+	for at := v.Grid; at+span <= end+bar/2; at += 4 * bar {
 		if e := energy(at, at+span); e > most*1.01 {
 			best, most = at, e
 		}
@@ -190,7 +190,8 @@ func window(v *view) (mix.Window, bool) {
 // Bars describes the loop: "bars 5 to 12".
 func (v *view) Bars() string {
 	bar := v.BarSeconds() * float64(v.Rate)
-	from, to := float64(v.Win.From)/bar, float64(v.Win.To)/bar
+	grid := v.Grid * float64(v.Rate)
+	from, to := (float64(v.Win.From)-grid)/bar, (float64(v.Win.To)-grid)/bar
 	if math.Abs(from-math.Round(from)) < 0.02 && math.Abs(to-math.Round(to)) < 0.02 {
 		return fmt.Sprintf("bars %d to %d", int(math.Round(from))+1, int(math.Round(to)))
 	}
@@ -317,7 +318,7 @@ type deckView struct {
 const matchLimit = 24.0
 
 func (s *Server) fillDeck(ctx context.Context, v *view, solo mix.Solo) error {
-	d := plot.Deck{Width: 914, Height: 96, Bar: v.BarSeconds()}
+	d := plot.Deck{Width: 914, Height: 96, Bar: v.BarSeconds(), Grid: v.Grid}
 	out := deckView{Solo: solo, Offset: meter.None, LUFS: [2]meter.Figure{meter.None, meter.None}}
 	if v.Length > 0 {
 		rate := float64(v.Rate)

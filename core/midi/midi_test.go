@@ -12,7 +12,7 @@ import (
 
 // A file put together by hand (RP-001): format 0, 480 ticks; C2 at 0 for a quarter, then at
 // 960 ticks the tempo halves from 120 to 60 bpm, and F1 sounds from 1440 to 1920 ticks.
-var byHand = []byte("MThd\x00\x00\x00\x06\x00\x00\x00\x01\x01\xe0MTrk\x00\x00\x00\x28" +
+var byHand = []byte("MThd\x00\x00\x00\x06\x00\x00\x00\x01\x01\xe0MTrk\x00\x00\x00\x26" +
 	"\x00\xff\x51\x03\x07\xa1\x20" + // 500000 us a quarter
 	"\x00\x90\x24\x64" + "\x83\x60\x80\x24\x00" + // on; 480 later off
 	"\x83\x60\xff\x51\x03\x0f\x42\x40" + // 480 later 1000000 us a quarter

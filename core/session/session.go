@@ -24,6 +24,7 @@ type Song struct {
 	BPM      float64   `json:"bpm"`
 	FeltBPM  float64   `json:"felt_bpm,omitempty"` // where a half-time feel is counted differently
 	Key      string    `json:"key,omitempty"`
+	Grid     float64   `json:"grid_offset_s,omitempty"` // where the first bar begins
 	Leader   Leader    `json:"leader"`
 	Rate     int       `json:"rate_hz"` // the rate everything is rendered at; 0 until a stem is in
 	Targets  Targets   `json:"targets"`
@@ -175,6 +176,8 @@ func (s *Song) Validate() error {
 		return fmt.Errorf("a clearance target of %g dB is outside 0 to 40", s.Targets.Clearance)
 	case !(s.Targets.MaxDepth >= 0 && s.Targets.MaxDepth <= 60):
 		return fmt.Errorf("a depth cap of %g dB is outside 0 to 60", s.Targets.MaxDepth)
+	case !(s.Grid >= 0 && s.Grid <= 60):
+		return fmt.Errorf("a grid that begins at %g s is outside 0 to 60 s", s.Grid)
 	case len(s.Stems) > MaxStems:
 		return fmt.Errorf("a song holds at most %d stems", MaxStems)
 	}
@@ -365,9 +368,15 @@ func (s *Stem) DuckMove() (*move.Move, *move.Duck) {
 // BarSeconds returns the length of a bar of four beats.
 func (s *Song) BarSeconds() float64 { return 240 / s.BPM }
 
-// Position names a time as bar, beat and hundredths: "5.3.25".
+// Position names a time as bar, beat and hundredths: "5.3.25". What lies before the first bar
+// counts from bar 0 down.
 func (s *Song) Position(at float64) string {
-	beats := at * s.BPM / 60
+	beats := (at - s.Grid) * s.BPM / 60
 	hundredths := int(math.Round(beats * 100))
+	if hundredths < 0 {
+		bars := (-hundredths + 399) / 400
+		hundredths += 400 * bars
+		return fmt.Sprintf("%d.%d.%02d", 1-bars, hundredths/100%4+1, hundredths%100)
+	}
 	return fmt.Sprintf("%d.%d.%02d", hundredths/400+1, hundredths/100%4+1, hundredths%100)
 }

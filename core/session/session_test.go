@@ -124,6 +124,12 @@ func TestPosition(t *testing.T) {
 			t.Errorf("%g s is %s, want %s", at, got, want)
 		}
 	}
+	s.Grid = 1
+	for at, want := range map[float64]string{1: "1.1.00", 3.5: "2.2.00", 0: "0.3.00", 0.75: "0.4.50"} {
+		if got := s.Position(at); got != want {
+			t.Errorf("with the grid at 1 s, %g s is %s, want %s", at, got, want)
+		}
+	}
 }
 
 func FuzzRead(f *testing.F) {

@@ -14,6 +14,7 @@ type Deck struct {
 	From, To      float64   // the loop, s
 	Hits          []float64 // s
 	Bar           float64   // s
+	Grid          float64   // s, where the first bar begins
 }
 
 // Geometry that the script needs too.
@@ -29,8 +30,8 @@ func DeckStrip(d Deck) template.HTML {
 	if d.Seconds > 0 {
 		s.add(`<rect class="loop" x="%s" y="6" width="%s" height="%s"/>`, n(x(d.From)), n(x(d.To)-x(d.From)), n(d.Height-12))
 		if bars := d.Seconds / d.Bar; bars <= 400 {
-			for b := 0; float64(b) < bars; b += 4 {
-				s.line("tickmark", x(float64(b)*d.Bar), d.Height-9, x(float64(b)*d.Bar), d.Height-4)
+			for t := d.Grid; t < d.Seconds; t += 4 * d.Bar {
+				s.line("tickmark", x(t), d.Height-9, x(t), d.Height-4)
 			}
 		}
 	}
@@ -60,7 +61,7 @@ func DeckStrip(d Deck) template.HTML {
 	}
 	if d.Seconds > 0 {
 		s.add(`<line id="playhead" class="playhead" x1="%s" x2="%s" y1="6" y2="%s"/>`, n(x(d.From)), n(x(d.From)), n(d.Height-6))
-		s.add(`<g class="scale" data-pad="%s" data-width="%s" data-seconds="%.6f" data-bar="%.6f"></g>`, n(deckPad), n(d.Width), d.Seconds, d.Bar)
+		s.add(`<g class="scale" data-pad="%s" data-width="%s" data-seconds="%.6f" data-bar="%.6f" data-grid="%.6f"></g>`, n(deckPad), n(d.Width), d.Seconds, d.Bar, d.Grid)
 	}
 	return s.done()
 }

@@ -254,11 +254,13 @@ document.addEventListener("pointerup", (e) => {
 
 // loopOf orders two times and, unless free, widens them to whole bars.
 function loopOf(a, b, free) {
-  const bar = Number(document.querySelector("#deck-song .scale").dataset.bar);
+  const scale = document.querySelector("#deck-song .scale").dataset;
+  const bar = Number(scale.bar);
+  const grid = Number(scale.grid);
   let [from, to] = a < b ? [a, b] : [b, a];
   if (!free) {
-    from = Math.floor(from / bar + 1e-6) * bar;
-    to = Math.max(from + bar, Math.ceil(to / bar - 1e-6) * bar);
+    from = Math.max(0, grid + Math.floor((from - grid) / bar + 1e-6) * bar);
+    to = Math.max(from + bar, grid + Math.ceil((to - grid) / bar - 1e-6) * bar);
   }
   return [from, Math.max(to, from + 0.25)];
 }
