@@ -66,14 +66,14 @@ func (s *Server) deckAudio(c *gin.Context) {
 		return
 	}
 	c.Header("Cache-Control", "private, max-age=3600, immutable")
-	sendWAV(c, b)
+	sendWAV(c, b, wav.Int24)
 }
 
-// sendWAV answers with a buffer as a 24-bit WAV.
-func sendWAV(c *gin.Context, b audio.Buffer) {
+// sendWAV answers with a buffer as a WAV.
+func sendWAV(c *gin.Context, b audio.Buffer, depth wav.Depth) {
 	var out bytes.Buffer
-	out.Grow(64 + b.Frames()*len(b.Ch)*3)
-	if err := wav.Write(&out, b, wav.Int24); err != nil {
+	out.Grow(64 + b.Frames()*len(b.Ch)*int(depth)/8)
+	if err := wav.Write(&out, b, depth); err != nil {
 		c.String(http.StatusInternalServerError, "The audio could not be written.")
 		return
 	}

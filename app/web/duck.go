@@ -1,12 +1,14 @@
 package web
 
 import (
+	"bytes"
 	"encoding/csv"
 	"errors"
 	"fmt"
 	"html/template"
 	"mime"
 	"net/http"
+	"os"
 	"sort"
 	"strconv"
 	"strings"
@@ -15,8 +17,11 @@ import (
 
 	"mellowthump/app/store"
 	"mellowthump/app/web/plot"
+	"mellowthump/core/audio/flac"
+	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
 	"mellowthump/core/meter"
+	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -450,8 +455,61 @@ func (s *Server) duckedStem(c *gin.Context) {
 	if p := meter.PeakDB(b.Ch...); p.Valid() && p > 0 {
 		c.Header("X-Clipped", "true")
 	}
-	attachment(c, fileSafe(st.Name)+" ducked.wav")
-	sendWAV(c, b)
+	switch c.Query("as") {
+	case "flac":
+		f, err := os.CreateTemp("", "mellowthump-*.flac")
+		if err != nil {
+			s.failWith(c, err)
+			return
+		}
+		defer os.Remove(f.Name())
+		defer f.Close()
+		if err := flac.Write(f, b, 24); err != nil {
+			s.failWith(c, err)
+			return
+		}
+		attachment(c, fileSafe(st.Name)+" ducked.flac")
+		c.File(f.Name())
+	case "wav16":
+		attachment(c, fileSafe(st.Name)+" ducked.wav")
+		sendWAV(c, b, wav.Int16)
+	case "wav32":
+		attachment(c, fileSafe(st.Name)+" ducked.wav")
+		sendWAV(c, b, wav.Float32)
+	default:
+		attachment(c, fileSafe(st.Name)+" ducked.wav")
+		sendWAV(c, b, wav.Int24)
+	}
+}
+
+// duckHits sends the trigger's hits as a MIDI file.
+func (s *Server) duckHits(c *gin.Context) {
+	song := s.load(c)
+	if song == nil {
+		return
+	}
+	hits, err := s.Renderer.Hits(&song.Song, session.KickTrigger)
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	if len(hits) == 0 {
+		s.fail(c, http.StatusNotFound, "There are no hits to take away.")
+		return
+	}
+	const key, length = 36, 0.05 // C2, s
+	var notes []midi.Note
+	for _, h := range hits {
+		at := float64(h) / float64(song.Rate)
+		notes = append(notes, midi.Note{Start: at, End: at + length, Key: key})
+	}
+	var out bytes.Buffer
+	if err := midi.Write(&out, notes, song.BPM); err != nil {
+		s.failWith(c, err)
+		return
+	}
+	attachment(c, fileSafe(song.Name)+" hits.mid")
+	c.Data(http.StatusOK, "audio/midi", out.Bytes())
 }
 
 func (s *Server) stemLength(song *store.Song, st *session.Stem) (int, error) {

@@ -133,6 +133,7 @@ func (s *Server) routes(r *gin.Engine) {
 	g.GET("/duck/cost", s.duckCost)
 	g.GET("/duck/curve.csv", s.duckCurve)
 	g.GET("/duck/ducked.wav", s.duckedStem)
+	g.GET("/duck/hits.mid", s.duckHits)
 }
 
 // headers sets what every answer carries.

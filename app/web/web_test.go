@@ -21,7 +21,9 @@ import (
 
 	"mellowthump/app/store"
 	"mellowthump/core/audio"
+	"mellowthump/core/audio/codec"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/demo"
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -126,18 +128,34 @@ type file struct {
 // send uploads files and waits until all are taken in or refused.
 func (b *bench) send(id string, files ...file) []store.Job {
 	b.Helper()
-	var body bytes.Buffer
-	m := multipart.NewWriter(&body)
+	body, kind := multipartOf(files...)
+	return b.post(id, body, kind)
+}
+
+// multipartOf packs files as a browser sends them.
+func multipartOf(files ...file) (body []byte, contentType string) {
+	size := 0
 	for _, f := range files {
-		w, err := m.CreateFormFile("files", f.name)
+		size += len(f.body) + 500
+	}
+	w := bytes.NewBuffer(make([]byte, 0, size))
+	m := multipart.NewWriter(w)
+	for _, f := range files {
+		part, err := m.CreateFormFile("files", f.name)
 		if err != nil {
-			b.Fatal(err)
+			panic(err)
 		}
-		w.Write(f.body)
+		part.Write(f.body)
 	}
 	m.Close()
-	req, _ := http.NewRequest("POST", b.url+"/songs/"+id+"/stems", &body)
-	req.Header.Set("Content-Type", m.FormDataContentType())
+	return w.Bytes(), m.FormDataContentType()
+}
+
+// post uploads and waits until all is taken in or refused.
+func (b *bench) post(id string, body []byte, contentType string) []store.Job {
+	b.Helper()
+	req, _ := http.NewRequest("POST", b.url+"/songs/"+id+"/stems", bytes.NewReader(body))
+	req.Header.Set("Content-Type", contentType)
 	req.Header.Set("HX-Request", "true")
 	res, err := b.Do(req)
 	if err != nil {
@@ -539,6 +557,29 @@ func TestFitAndTakeAway(t *testing.T) {
 			t.Fatalf("frame %d: before plays %g, the stem holds %g", i, before.Ch[0][i], bass.Ch[0][rate+i])
 		}
 	}
+	for as, want := range map[string]struct {
+		bits   int
+		within float64
+	}{"wav16": {16, 3. / (1 << 15)}, "wav32": {32, 1e-7}, "flac": {24, 1. / (1 << 23)}} {
+		file := []byte(b.get("/songs/" + id + "/duck/ducked.wav?as=" + as))
+		src, err := codec.Open(bytes.NewReader(file), int64(len(file)))
+		if err != nil || src.Format().BitDepth != want.bits {
+			t.Fatalf("%s: %v", as, err)
+		}
+		got, err := audio.ReadAll(src)
+		if err != nil || got.Frames() != ducked.Frames() {
+			t.Fatalf("%s: %d frames, %v", as, got.Frames(), err)
+		}
+		for i, v := range ducked.Ch[0] {
+			if math.Abs(float64(v-got.Ch[0][i])) > want.within {
+				t.Fatalf("%s: frame %d is %g, want %g", as, i, got.Ch[0][i], v)
+			}
+		}
+	}
+	notes, err := midi.Read(strings.NewReader(b.get("/songs/" + id + "/duck/hits.mid")))
+	if err != nil || len(notes) != 15 || math.Abs(notes[1].Start-0.75) > 0.003 {
+		t.Errorf("hits as MIDI: %+v, %v", notes, err)
+	}
 	cost := b.get("/songs/" + id + "/duck/cost")
 	if !strings.Contains(cost, `id="trade"`) || !strings.Contains(cost, "Whole song") {
 		t.Errorf("%.300s", cost)
@@ -640,6 +681,56 @@ func TestShownName(t *testing.T) {
 	}
 	if got := fileSafe(`a/b\c:"d"`); got != "a-b-c--d-" {
 		t.Errorf("%q", got)
+	}
+}
+
+// Sixty stems stay usable: the pages answer, and an edit too.
+func TestSixtyStems(t *testing.T) {
+	b, id := ready(t)
+	_, err := b.server.Store.Edit(context.Background(), id, store.AnyRevision, func(song *session.Song) (string, error) {
+		for i := range 58 {
+			st := song.Stems[i%2]
+			st.ID, st.Name, st.Role = fmt.Sprintf("x%d", i), fmt.Sprintf("Layer %d", i), session.Melodic
+			song.Stems = append(song.Stems, st)
+		}
+		return "sixty", nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, stage := range []string{"intake", "pocket", "duck"} {
+		page := b.get("/songs/" + id + "/" + stage)
+		if len(page) > 900_000 {
+			t.Errorf("%s is %d bytes", stage, len(page))
+		}
+		if stage == "intake" && strings.Count(page, "<tr id=") != 60 {
+			t.Errorf("%d rows", strings.Count(page, "<tr id="))
+		}
+	}
+	if status, _ := b.edit(id, "/stems/x7/role", url.Values{"role": {"texture"}}); status != 200 {
+		t.Errorf("an edit answers %d", status)
+	}
+}
+
+// BenchmarkImport takes in twelve stems of three minutes, those of the demo song repeated.
+func BenchmarkImport(b *testing.B) {
+	var files []file
+	for _, s := range demo.SlowFerry().Stems {
+		long := audio.New(s.Sound.Rate, len(s.Sound.Ch), 180*s.Sound.Rate)
+		for c := range long.Ch {
+			for at := 0; at < long.Frames(); at += s.Sound.Frames() {
+				copy(long.Ch[c][at:], s.Sound.Ch[c])
+			}
+		}
+		files = append(files, file{s.Name + ".wav", asWAV(long)})
+	}
+	body, kind := multipartOf(files...)
+	files = nil
+	for b.Loop() {
+		bench := newBench(&testing.T{})
+		if jobs := bench.post(bench.song(), body, kind); len(jobs) > 0 {
+			b.Fatal(jobs)
+		}
 	}
 }
 

@@ -23,9 +23,29 @@ func NewFilter(s []Biquad) *Filter {
 	return &Filter{Sections: s, state: make([][2]float64, len(s))}
 }
 
+// restBlock is the number of samples after which states that have died away are put to rest:
+// in silence they would soon be denormal numbers, which a processor handles many times slower.
+const restBlock = 256
+
 // Process filters src into dst (same length; they may be the same slice) and keeps the
 // state for the next block. Transposed direct form II.
 func (f *Filter) Process(dst, src []float32) {
+	for len(src) > 0 {
+		n := min(restBlock, len(src))
+		f.process(dst[:n], src[:n])
+		f.rest()
+		dst, src = dst[n:], src[n:]
+	}
+}
+
+// rest puts states to zero that nothing can be heard of: 500 dB under full scale.
+func (f *Filter) rest() {
+	for k := range f.state {
+		f.state[k][0], f.state[k][1] = flush(f.state[k][0]), flush(f.state[k][1])
+	}
+}
+
+func (f *Filter) process(dst, src []float32) {
 	switch len(f.Sections) {
 	case 0:
 		copy(dst, src)
@@ -70,7 +90,7 @@ func (f *Filter) pair(dst, src []float32) {
 		q2 = q.B2*y - q.A2*z
 		dst[i] = float32(z)
 	}
-	f.state[0], f.state[1] = [2]float64{flush(p1), flush(p2)}, [2]float64{flush(q1), flush(q2)}
+	f.state[0], f.state[1] = [2]float64{p1, p2}, [2]float64{q1, q2}
 }
 
 // Process2 is f.Process(df, sf) and g.Process(dg, sg) at once, all of one length: two
@@ -81,6 +101,16 @@ func Process2(f *Filter, df, sf []float32, g *Filter, dg, sg []float32) {
 		g.Process(dg, sg)
 		return
 	}
+	for len(sf) > 0 {
+		n := min(restBlock, len(sf))
+		process2(f, df[:n], sf[:n], g, dg[:n], sg[:n])
+		f.rest()
+		g.rest()
+		df, sf, dg, sg = df[n:], sf[n:], dg[n:], sg[n:]
+	}
+}
+
+func process2(f *Filter, df, sf []float32, g *Filter, dg, sg []float32) {
 	p, q, r, s := f.Sections[0], f.Sections[1], g.Sections[0], g.Sections[1]
 	p1, p2, q1, q2 := f.state[0][0], f.state[0][1], f.state[1][0], f.state[1][1]
 	r1, r2, s1, s2 := g.state[0][0], g.state[0][1], g.state[1][0], g.state[1][1]
@@ -103,13 +133,12 @@ func Process2(f *Filter, df, sf []float32, g *Filter, dg, sg []float32) {
 		df[i] = float32(z)
 		dg[i] = float32(t)
 	}
-	f.state[0], f.state[1] = [2]float64{flush(p1), flush(p2)}, [2]float64{flush(q1), flush(q2)}
-	g.state[0], g.state[1] = [2]float64{flush(r1), flush(r2)}, [2]float64{flush(s1), flush(s2)}
+	f.state[0], f.state[1] = [2]float64{p1, p2}, [2]float64{q1, q2}
+	g.state[0], g.state[1] = [2]float64{r1, r2}, [2]float64{s1, s2}
 }
 
-// flush drops values so small that the processor slows down on them.
 func flush(v float64) float64 {
-	if math.Abs(v) < 1e-200 {
+	if math.Abs(v) < 1e-25 {
 		return 0
 	}
 	return v

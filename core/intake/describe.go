@@ -33,6 +33,7 @@ const (
 	signatureSize = 512   // samples
 	lineAbout     = 150.0 // Hz: a line is read where most of the energy lies under it
 	highFrom      = 5000.0
+	struckUnder   = 0.02 // of the energy at the hits: what is struck has died away between them
 )
 
 // traces are what Analyse keeps in memory for Describe.
@@ -107,10 +108,11 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 	} else {
 		p.Sweep = meter.Sweep{StartHz: meter.None, TimeMS: meter.None}
 	}
-	if p.LowShare > 0.4 && a.Fundamental != nil && a.Fundamental.Hz < lineAbout {
+	p.CarriesLow = carriesLow(low, fs, a.Onsets)
+	struck := len(a.Onsets) > 1 && p.CarriesLow < struckUnder // a kick's hits are no line
+	if p.LowShare > 0.4 && !struck && a.Fundamental != nil && a.Fundamental.Hz < lineAbout {
 		p.Line = meter.BassLine(low, fs)
 	}
-	p.CarriesLow = carriesLow(low, fs, a.Onsets)
 	for i := range min(signatureSize, len(low)) {
 		p.Signature = append(p.Signature, low[i*len(low)/min(signatureSize, len(low))])
 	}

@@ -20,7 +20,7 @@ const (
 
 const (
 	bandFFT    = 1 << 15 // frames a spectrum is taken over: 1.3 Hz apart at 44.1 kHz
-	bandFrames = 64      // spectra at the most, spread evenly
+	bandFrames = 32      // spectra at the most, spread evenly
 	bandOrder  = 3       // of the Butterworth prototype: 6th order band-pass
 )
 

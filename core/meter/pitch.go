@@ -23,7 +23,7 @@ const (
 	pitchRate     = 4000  // Hz, the least rate that is worked at
 	pitchHop      = 0.020 // s between frames
 	yinThreshold  = 0.15  // de Cheveigne and Kawahara 2002, step 4: 0.1 to 0.15
-	pitchMost     = 2000  // frames at the most: in a long file they stand further apart
+	pitchMost     = 1200  // frames at the most: in a long file they stand further apart
 	pitchFloor    = 1e-4  // of the loudest frame's energy: quieter frames are not asked
 	histogramStep = 10.0  // cents
 	modeWidth     = 50.0  // cents to each side of the commonest pitch
