@@ -103,7 +103,7 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 	p.energies(t.energies)
 	p.shares()
 	low, fs := t.low, t.lowRate
-	if a.Kick != nil {
+	if a.Kick = meter.KickPitch(t.low, t.lowRate, a.Onsets); a.Kick != nil {
 		p.Sweep = meter.KickSweep(low, fs, a.Onsets, a.Kick.Hz)
 	} else {
 		p.Sweep = meter.Sweep{StartHz: meter.None, TimeMS: meter.None}

@@ -89,8 +89,7 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 		})
 		m := b.Mono()
 		a.traces.add(b, m, at)
-		low.Add(m)
-		hits.Add(m)
+		meter.AddBoth(low, hits, m)
 		mono = append(mono, m...)
 		g.Wait()
 		if progress != nil {
@@ -123,7 +122,6 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	a.Kick = meter.KickPitch(low.Out, fs, a.Onsets)
 	for at := 0; at < frames; at += f.Rate {
 		s := 0.0
 		part := mono[at:min(at+f.Rate, frames)]

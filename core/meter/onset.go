@@ -58,12 +58,22 @@ func NewOnsetMeter(fs int) *OnsetMeter {
 
 // Add takes the next block of mono sound.
 func (m *OnsetMeter) Add(x []float32) {
-	if len(m.scratch) < 2*len(x) {
-		m.scratch = make([]float32, 2*len(x))
-	}
-	low, mid := m.scratch[:len(x)], m.scratch[len(m.scratch)/2:][:len(x)]
+	low, mid := m.room(len(x))
 	dsp.Process2(m.low, low, x, m.mid, mid, x)
-	for at := 0; at < len(x); {
+	m.follow(low, mid)
+}
+
+// room returns space for a block's two bands.
+func (m *OnsetMeter) room(n int) (low, mid []float32) {
+	if len(m.scratch) < 2*n {
+		m.scratch = make([]float32, 2*n)
+	}
+	return m.scratch[:n], m.scratch[len(m.scratch)/2:][:n]
+}
+
+// follow takes the next block of the two bands into the envelopes.
+func (m *OnsetMeter) follow(low, mid []float32) {
+	for at := 0; at < len(low); {
 		k := len(m.lowEnv.env) - 1 // the millisecond being filled
 		if m.frames+at == m.nextFrame {
 			m.lowEnv.env = append(m.lowEnv.env, 0)
@@ -71,12 +81,12 @@ func (m *OnsetMeter) Add(x []float32) {
 			k++
 			m.nextFrame = int(math.Ceil(float64(k+1) * onsetStep * m.rate))
 		}
-		end := min(len(x), m.nextFrame-m.frames)
+		end := min(len(low), m.nextFrame-m.frames)
 		m.lowEnv.follow(low[at:end], k)
 		m.midEnv.follow(mid[at:end], k)
 		at = end
 	}
-	m.frames += len(x)
+	m.frames += len(low)
 }
 
 func (h *held) follow(x []float32, k int) {

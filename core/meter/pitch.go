@@ -46,7 +46,8 @@ func newPitch(hz, confidence float64) *Pitch {
 // Decimator keeps the low part of a signal at a low rate, for pitch and envelopes.
 type Decimator struct {
 	Factor int
-	filter *dsp.Filter
+	first  *dsp.Filter // the two halves of the low-pass, 4th order each
+	second *dsp.Filter
 	phase  int
 	work   []float32
 	Out    []float32
@@ -60,7 +61,7 @@ func NewDecimator(fs int) *Decimator {
 	if err != nil {
 		panic(err) // the band lies far below half of any rate that is read
 	}
-	d.filter = dsp.NewFilter(lp)
+	d.first, d.second = dsp.NewFilter(lp[:2]), dsp.NewFilter(lp[2:])
 	return d
 }
 
@@ -70,11 +71,31 @@ func (d *Decimator) Add(x []float32) {
 		d.work = make([]float32, len(x))
 	}
 	y := d.work[:len(x)]
-	d.filter.Process(y, x)
+	d.first.Process(y, x)
+	d.second.Process(y, y)
+	d.pick(y)
+}
+
+// pick keeps every Factor-th sample.
+func (d *Decimator) pick(y []float32) {
 	for ; d.phase < len(y); d.phase += d.Factor {
 		d.Out = append(d.Out, y[d.phase])
 	}
 	d.phase -= len(y)
+}
+
+// AddBoth gives the next block to a decimator and an onset meter. It is what giving it to each
+// would be, faster: their filters run side by side.
+func AddBoth(d *Decimator, m *OnsetMeter, x []float32) {
+	if cap(d.work) < len(x) {
+		d.work = make([]float32, len(x))
+	}
+	y := d.work[:len(x)]
+	low, mid := m.room(len(x))
+	dsp.Process2(d.first, y, x, m.mid, mid, x)
+	dsp.Process2(d.second, y, y, m.low, low, x)
+	d.pick(y)
+	m.follow(low, mid)
 }
 
 // Low decimates a whole mono signal; it returns the low part and its rate.
