@@ -32,7 +32,9 @@ bench: tools ## print the benchmarks beside their targets
 
 fuzz: ## run each fuzz target for a minute
 	$(GO) test -run '^$$' -fuzz FuzzReader -fuzztime 60s ./core/audio/wav
+	$(GO) test -run '^$$' -fuzz FuzzOpen -fuzztime 60s ./core/audio/codec
 	$(GO) test -run '^$$' -fuzz FuzzRead -fuzztime 60s ./core/session
+	$(GO) test -run '^$$' -fuzz FuzzRead -fuzztime 60s ./core/midi
 
 shots: tools ## remake the pictures in docs/screenshots from the demo song
 	SHOTS=docs/screenshots $(GO) test -count=1 -run TestShots ./e2e

@@ -29,7 +29,9 @@ func TestIntake(t *testing.T) {
 	if err := os.Truncate(cut, 200000); err != nil {
 		t.Fatal(err)
 	}
-	p.choose(write(t, "Kick.wav", kick, wav.Int24), text, cut, write(t, "loop 3.wav", bass, wav.Float32))
+	loop := filepath.Join(t.TempDir(), "loop 3.flac")
+	outside.Run(t, "ffmpeg", "-v", "error", "-i", write(t, "loop 3.wav", bass, wav.Int24), loop)
+	p.choose(write(t, "Kick.wav", kick, wav.Int24), text, cut, loop)
 	p.until("the good ones", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2")
 	p.until("a word for the bad ones", "document.querySelectorAll('#imports li.failed').length === 2")
 	for name, want := range map[string]string{"lyrics.wav": "not a sound file", "cut short.wav": "cut short: the header promises 7.00 s"} {

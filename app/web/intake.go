@@ -631,7 +631,7 @@ func propose(v *view) []proposal {
 		}
 		if !same {
 			bpm := math.Round(t.BPM*10) / 10
-			out = append(out, proposal{fmt.Sprintf("%g bpm", bpm), fmt.Sprintf("The hits stand on a grid of %g bpm (or %g), from %.3f s on.", bpm, math.Round(t.Others[0]*10)/10, t.Offset), "bpm", fmt.Sprintf("%g", bpm)})
+			out = append(out, proposal{fmt.Sprintf("%g bpm", bpm), fmt.Sprintf("The hits stand on a grid of %g bpm (or %g), from %.3f s on; %.0f %% sure.", bpm, math.Round(t.Others[0]*10)/10, t.Offset, 100*t.Confidence), "bpm", fmt.Sprintf("%g", bpm)})
 		}
 	}
 	if t := meter.EstimateTempo(hits, nil); t != nil && t.Confidence > 0.15 && len(out) == 0 { // of the song's own tempo
