@@ -154,6 +154,25 @@ func TestClearSaysWhenNotAndWhyNot(t *testing.T) {
 	}
 }
 
+// Compressed files at another rate do as well as WAV files at the same.
+func TestClearOtherFormats(t *testing.T) {
+	kick := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"], wav.Int24)
+	bass := outside.WriteWAV(t, "808.wav", ferry()["808"], wav.Int24)
+	same := clearJSONOf(t, "--kick", kick, "--bass", bass)
+	flac := filepath.Join(t.TempDir(), "808.flac")
+	outside.Run(t, "ffmpeg", "-v", "error", "-i", bass, "-ar", "48000", flac)
+	aiff := filepath.Join(t.TempDir(), "kick.aiff")
+	outside.Run(t, "ffmpeg", "-v", "error", "-i", kick, "-c:a", "pcm_s24be", aiff)
+	other := clearJSONOf(t, "--kick", aiff, "--bass", flac)
+	if d := math.Abs(same.Before.ClearanceMedianDB - other.Before.ClearanceMedianDB); d > 0.05 || len(other.After.Hits) != len(same.After.Hits) {
+		t.Errorf("the median clearance differs by %.3f dB; %d hits, %d hits", d, len(same.After.Hits), len(other.After.Hits))
+	}
+	status, out, errs := command("measure", flac, aiff)
+	if status != 0 || !strings.Contains(out, `"format": "flac"`) || !strings.Contains(out, `"format": "aiff"`) {
+		t.Errorf("measure: %d %s", status, errs)
+	}
+}
+
 func TestMeasure(t *testing.T) {
 	tone := outside.WriteWAV(t, "tone.wav", outside.Sine(48000, 1, 997, 1, 3, 0), wav.Float32)
 	silence := outside.WriteWAV(t, "silence.wav", audio.New(44100, 2, 44100), wav.Int24)

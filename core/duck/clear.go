@@ -57,14 +57,6 @@ type Options struct {
 func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, error) {
 	c := &Cleared{Notes: []string{}}
 	kf, bf := kick.Format(), bass.Format()
-	if kf.Rate != bf.Rate {
-		c.Notes = append(c.Notes, fmt.Sprintf("the bass was resampled from %d to %d Hz", bf.Rate, kf.Rate))
-		var err error
-		if bass, err = resample.New(bass, kf.Rate); err != nil {
-			return nil, err
-		}
-		bf = bass.Format()
-	}
 	if d := kf.Duration() - bf.Duration(); d > 0.001 {
 		c.Notes = append(c.Notes, fmt.Sprintf("the bass ends %.2f s before the kick; what is missing is taken as silence", d))
 	}
@@ -75,6 +67,16 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 	b, err := audio.ReadAll(bass)
 	if err != nil {
 		return nil, fmt.Errorf("reading the bass: %w", err)
+	}
+	if kf.Rate != bf.Rate {
+		c.Notes = append(c.Notes, fmt.Sprintf("the bass was resampled from %d to %d Hz", bf.Rate, kf.Rate))
+		at, err := resample.New(audio.Memory{Buffer: b}, kf.Rate)
+		if err == nil {
+			b, err = audio.ReadAll(at)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("resampling the bass: %w", err)
+		}
 	}
 	lib := &mix.Memory{}
 	lib.Put("kick", k)
