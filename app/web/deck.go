@@ -43,7 +43,7 @@ func (s *Server) deckAudio(c *gin.Context) {
 		s.fail(c, http.StatusBadRequest, "That is no address of the deck's.")
 		return
 	}
-	song, err := s.Store.At(c, c.Param("id"), rev)
+	song, err := s.Store.At(c.Request.Context(), c.Param("id"), rev)
 	if err != nil {
 		s.failWith(c, err)
 		return
@@ -60,7 +60,7 @@ func (s *Server) deckAudio(c *gin.Context) {
 	if side == "before.wav" {
 		song = song.Bypassed()
 	}
-	b, _, err := s.Renderer.Heard(c, &song, solo(c), mix.Window{From: from, To: min(to, length)})
+	b, _, err := s.Renderer.Heard(c.Request.Context(), &song, solo(c), mix.Window{From: from, To: min(to, length)})
 	if err != nil {
 		s.failWith(c, err)
 		return

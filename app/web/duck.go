@@ -284,7 +284,7 @@ func (s *Server) fit(c *gin.Context) {
 		if err != nil {
 			return "", err
 		}
-		f, err := duck.FitSong(c, s.Renderer, song, mix.Window{From: 0, To: n})
+		f, err := duck.FitSong(c.Request.Context(), s.Renderer, song, mix.Window{From: 0, To: n})
 		if t := trouble(err); t != "" {
 			return "", badInput(c, "fit", errors.New(t))
 		}
@@ -372,8 +372,8 @@ func (s *Server) duckCost(c *gin.Context) {
 	}
 	out := costView{view: &view{Song: song}}
 	w := mix.Window{From: 0, To: n}
-	if out.Fitted, err = duck.FitSong(c, s.Renderer, &song.Song, w); err == nil {
-		out.Whole, err = duck.Measure(c, s.Renderer, &song.Song, w)
+	if out.Fitted, err = duck.FitSong(c.Request.Context(), s.Renderer, &song.Song, w); err == nil {
+		out.Whole, err = duck.Measure(c.Request.Context(), s.Renderer, &song.Song, w)
 	}
 	if err != nil {
 		if trouble(err) == "" {

@@ -71,7 +71,7 @@ func (s *Server) intakeSheet(c *gin.Context, v *view) (*intakeSheet, error) {
 			Trigger: trigger != nil && trigger.ID == st.ID,
 		}
 		if st.Was != "" {
-			was, err := s.Store.Facts(c, st.Was)
+			was, err := s.Store.Facts(c.Request.Context(), st.Was)
 			if err != nil {
 				return nil, err
 			}
@@ -111,12 +111,12 @@ func (s *Server) intakeSheet(c *gin.Context, v *view) (*intakeSheet, error) {
 		}
 	}
 	var err error
-	if out.Imports, err = s.importsView(c, v.ID); err != nil {
+	if out.Imports, err = s.importsView(c.Request.Context(), v.ID); err != nil {
 		return nil, err
 	}
 	// An import may have ended after the song was read and before the jobs were: then the
 	// page asks once more.
-	now, err := s.Store.Head(c, v.ID)
+	now, err := s.Store.Head(c.Request.Context(), v.ID)
 	if err == nil && now != v.Rev {
 		out.Imports.Rev = now
 	}
@@ -198,7 +198,7 @@ func (s *Server) takeIn(c *gin.Context, fileName, replace string, r io.Reader) e
 	incoming, err := s.Store.Incoming(r, MaxFileBytes)
 	if errors.Is(err, store.ErrTooLarge) {
 		job.State, job.Message = store.Failed, fmt.Sprintf("it is larger than %d GiB; nothing was taken from it", MaxFileBytes>>30)
-		_, err = s.Store.AddJob(c, job)
+		_, err = s.Store.AddJob(c.Request.Context(), job)
 		return err
 	}
 	if err != nil {
@@ -209,7 +209,7 @@ func (s *Server) takeIn(c *gin.Context, fileName, replace string, r io.Reader) e
 		return err
 	}
 	job.Payload = string(payload)
-	_, err = s.Pool.Submit(c, job)
+	_, err = s.Pool.Submit(c.Request.Context(), job)
 	return err
 }
 
@@ -487,7 +487,7 @@ func (s *Server) importsView(ctx context.Context, id string) (importsView, error
 // imports answers the poll of the import list; when the song has changed since the page
 // was drawn, the whole sheet comes with it.
 func (s *Server) imports(c *gin.Context) {
-	v, err := s.importsView(c, c.Param("id")) // before the song: what has ended by now is in it
+	v, err := s.importsView(c.Request.Context(), c.Param("id")) // before the song: what has ended by now is in it
 	if err != nil {
 		s.failWith(c, err)
 		return
@@ -510,7 +510,7 @@ func (s *Server) imports(c *gin.Context) {
 
 func (s *Server) cancelImport(c *gin.Context) {
 	id, _ := strconv.ParseInt(c.Param("job"), 10, 64)
-	if j, err := s.Store.Job(c, id); err != nil || j.SongID != c.Param("id") {
+	if j, err := s.Store.Job(c.Request.Context(), id); err != nil || j.SongID != c.Param("id") {
 		s.failWith(c, store.ErrNotFound)
 		return
 	}
@@ -519,7 +519,7 @@ func (s *Server) cancelImport(c *gin.Context) {
 }
 
 func (s *Server) forgetImports(c *gin.Context) {
-	if err := s.Store.ForgetJobs(c, c.Param("id")); err != nil {
+	if err := s.Store.ForgetJobs(c.Request.Context(), c.Param("id")); err != nil {
 		s.failWith(c, err)
 		return
 	}
@@ -578,7 +578,7 @@ func (s *Server) stemMore(c *gin.Context) {
 		s.failWith(c, store.ErrNotFound)
 		return
 	}
-	a, err := s.Store.Facts(c, st.Audio)
+	a, err := s.Store.Facts(c.Request.Context(), st.Audio)
 	if err != nil {
 		s.failWith(c, err)
 		return

@@ -41,7 +41,7 @@ const historyShown = 40
 
 func (s *Server) logSheet(c *gin.Context, v *view) (*logSheet, error) {
 	out := &logSheet{view: v}
-	takes, err := s.Store.Takes(c, v.ID)
+	takes, err := s.Store.Takes(c.Request.Context(), v.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -52,7 +52,7 @@ func (s *Server) logSheet(c *gin.Context, v *view) (*logSheet, error) {
 		}
 		out.Takes = append(out.Takes, row)
 	}
-	if out.History, err = s.Store.History(c, v.ID, historyShown); err != nil {
+	if out.History, err = s.Store.History(c.Request.Context(), v.ID, historyShown); err != nil {
 		return nil, err
 	}
 	v.Lead = "No takes yet. Save one when it sounds right; nothing you do after it can overwrite it."
@@ -100,7 +100,7 @@ func (s *Server) saveTake(c *gin.Context) {
 	if len(v.Stems) == 0 {
 		n.Peak, n.Loudness, n.Loop = meter.None, meter.None, ""
 	}
-	if err := s.Store.SaveTake(c, song.ID, song.Rev, name, note, n); err != nil {
+	if err := s.Store.SaveTake(c.Request.Context(), song.ID, song.Rev, name, note, n); err != nil {
 		s.failWith(c, err)
 		return
 	}
@@ -114,7 +114,7 @@ func (s *Server) returnToTake(c *gin.Context) {
 	if base == 0 {
 		base = -1
 	}
-	if _, err := s.Store.Return(c, c.Param("id"), base, take); err != nil {
+	if _, err := s.Store.Return(c.Request.Context(), c.Param("id"), base, take); err != nil {
 		s.failWith(c, err)
 		return
 	}

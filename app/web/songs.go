@@ -18,7 +18,7 @@ import (
 func (s *Server) home(c *gin.Context) { s.showHome(c, http.StatusOK, "", nil) }
 
 func (s *Server) showHome(c *gin.Context, status int, wrong string, typed map[string]string) {
-	rows, err := s.Store.Songs(c)
+	rows, err := s.Store.Songs(c.Request.Context())
 	if err != nil {
 		s.failWith(c, err)
 		return
@@ -48,7 +48,7 @@ func (s *Server) createSong(c *gin.Context) {
 		s.showHome(c, http.StatusUnprocessableEntity, sentence(err.Error()), typed)
 		return
 	}
-	id, err := s.Store.CreateSong(c, song, "New song")
+	id, err := s.Store.CreateSong(c.Request.Context(), song, "New song")
 	if err != nil {
 		s.failWith(c, err)
 		return
@@ -184,7 +184,7 @@ func (s *Server) setLoop(c *gin.Context) {
 }
 
 func (s *Server) undo(c *gin.Context) {
-	if err := s.Store.Undo(c, c.Param("id")); err != nil {
+	if err := s.Store.Undo(c.Request.Context(), c.Param("id")); err != nil {
 		s.failWith(c, err)
 		return
 	}
@@ -192,7 +192,7 @@ func (s *Server) undo(c *gin.Context) {
 }
 
 func (s *Server) redo(c *gin.Context) {
-	if err := s.Store.Redo(c, c.Param("id")); err != nil {
+	if err := s.Store.Redo(c.Request.Context(), c.Param("id")); err != nil {
 		s.failWith(c, err)
 		return
 	}

@@ -97,14 +97,14 @@ func (s *Server) view(c *gin.Context, song *store.Song, stage string, bad *input
 		}
 	}
 	for _, st := range song.Stems {
-		a, err := s.Store.Facts(c, st.Audio)
+		a, err := s.Store.Facts(c.Request.Context(), st.Audio)
 		if err != nil {
 			return nil, fmt.Errorf("the facts of %s: %w", st.Name, err)
 		}
 		v.Facts[st.Audio] = a
 		v.Length = max(v.Length, int(math.Ceil(a.DurationS*float64(song.Rate))))
 	}
-	if err := s.measure(c, v, solo(c)); err != nil {
+	if err := s.measure(c.Request.Context(), v, solo(c)); err != nil {
 		return nil, err
 	}
 	s.fillRail(v)

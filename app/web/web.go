@@ -169,7 +169,7 @@ func isHTMX(c *gin.Context) bool { return c.GetHeader("HX-Request") == "true" }
 
 // load reads the song of a request; where it cannot, it answers and returns nil.
 func (s *Server) load(c *gin.Context) *store.Song {
-	song, err := s.Store.Load(c, c.Param("id"))
+	song, err := s.Store.Load(c.Request.Context(), c.Param("id"))
 	if err != nil {
 		s.failWith(c, err)
 		return nil
@@ -211,7 +211,7 @@ func (s *Server) edit(c *gin.Context, stage string, f func(*session.Song) (strin
 	if base == 0 {
 		base = -1 // an edit that does not say what it saw is one that saw nothing
 	}
-	_, err := s.Store.Edit(c, c.Param("id"), base, f)
+	_, err := s.Store.Edit(c.Request.Context(), c.Param("id"), base, f)
 	var bad *inputError
 	if errors.As(err, &bad) {
 		s.answer(c, stage, http.StatusUnprocessableEntity, bad)
