@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"html/template"
 	"log/slog"
+	"math"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -62,9 +64,10 @@ func figure(f meter.Figure, decimals int) string {
 	return plot.Signed(float64(f), decimals)
 }
 
-// typed shows a number in a field as a person would type it.
+// typed shows a number in a field as a person would type it, to a thousandth: what a field
+// shows is what the next edit of the form sends back.
 func typed(v float64) string {
-	return strings.Replace(strings.TrimSuffix(fmt.Sprintf("%.1f", v), ".0"), "-0", "-0", 1)
+	return strconv.FormatFloat(math.Round(v*1000)/1000+0, 'f', -1, 64)
 }
 
 // clock shows seconds as 1:23.4.

@@ -668,6 +668,15 @@ func TestDefaultWindow(t *testing.T) {
 	}
 }
 
+// A field shows all that was typed, so that an edit of one point leaves the others alone.
+func TestTypedKeepsWhatWasTyped(t *testing.T) {
+	for v, want := range map[float64]string{-9.25: "-9.25", 0: "0", 209.7: "209.7", 12.345: "12.345", -6: "-6"} {
+		if got := typed(v); got != want {
+			t.Errorf("%g is shown as %q, want %q", v, got, want)
+		}
+	}
+}
+
 func TestShownName(t *testing.T) {
 	for in, want := range map[string]string{
 		"kick.wav": "kick.wav", `C:\beats\kick.wav`: "kick.wav", "../../etc/passwd": "passwd", "a\x00b\n.wav": "ab.wav", "": "unnamed.wav", "..": "..",
