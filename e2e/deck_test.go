@@ -154,9 +154,13 @@ func TestLoop(t *testing.T) {
 // Keys, day and night, and the list of keys.
 func TestShell(t *testing.T) {
 	a, p := withFight(t)
-	for key, stage := range map[input.Key]string{input.Digit3: "Pocket", input.Digit4: "Duck", input.Digit0: "Log", input.Digit2: "Levels", input.Digit1: "Intake"} {
+	for _, to := range []struct {
+		key   input.Key
+		stage string
+	}{{input.Digit3, "Pocket"}, {input.Digit4, "Duck"}, {input.Digit0, "Log"}, {input.Digit2, "Levels"}, {input.Digit1, "Intake"}} {
+		stage := to.stage
 		p.js("document.activeElement.blur()")
-		p.press(key)
+		p.press(to.key)
 		p.until(stage, "document.querySelector('#rail .on').textContent.includes('"+stage+"')")
 		if !strings.HasSuffix(p.js("location.pathname"), strings.ToLower(stage)) {
 			t.Errorf("%s has the address %s", stage, p.js("location.pathname"))

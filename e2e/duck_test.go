@@ -206,8 +206,10 @@ func TestTwoTabs(t *testing.T) {
 	other.clean("409")
 }
 
+// press types keys, as soon as the scripts that hear them have run.
 func (p *page) press(keys ...input.Key) {
 	p.t.Helper()
+	p.until("the page is whole", "document.readyState === 'complete'")
 	for _, k := range keys {
 		if err := p.Keyboard.Type(k); err != nil {
 			p.t.Fatal(err)

@@ -49,13 +49,29 @@ func (b Buffer) Mono() []float32 {
 		return b.Ch[0]
 	}
 	m := make([]float32, b.Frames())
-	scale := 1 / float32(len(b.Ch))
-	for c := range b.Ch {
-		for i, v := range b.Ch[c] {
-			m[i] += v * scale
+	b.MonoTo(m)
+	return m
+}
+
+// MonoTo writes the mean of the channels to m, which has as many frames.
+func (b Buffer) MonoTo(m []float32) {
+	switch len(b.Ch) {
+	case 1:
+		copy(m, b.Ch[0])
+	case 2:
+		l, r := b.Ch[0], b.Ch[1][:len(m)]
+		for i, v := range l[:len(m)] {
+			m[i] = v*0.5 + r[i]*0.5
+		}
+	default:
+		Clear(m)
+		scale := 1 / float32(len(b.Ch))
+		for c := range b.Ch {
+			for i, v := range b.Ch[c] {
+				m[i] += v * scale
+			}
 		}
 	}
-	return m
 }
 
 // Bytes returns the memory the samples take.

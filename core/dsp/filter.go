@@ -66,7 +66,7 @@ func (f *Filter) process(dst, src []float32) {
 		for i, v := range src {
 			x := float64(v)
 			y := s.B0*x + z1
-			z1 = s.B1*x - s.A1*y + z2
+			z1 = s.B1*x + z2 - s.A1*y
 			z2 = s.B2*x - s.A2*y
 			dst[i] = float32(y)
 		}
@@ -83,10 +83,10 @@ func (f *Filter) pair(dst, src []float32) {
 	for i, v := range src {
 		x := float64(v)
 		y := p.B0*x + p1
-		p1 = p.B1*x - p.A1*y + p2
+		p1 = p.B1*x + p2 - p.A1*y
 		p2 = p.B2*x - p.A2*y
 		z := q.B0*y + q1
-		q1 = q.B1*y - q.A1*z + q2
+		q1 = q.B1*y + q2 - q.A1*z
 		q2 = q.B2*y - q.A2*z
 		dst[i] = float32(z)
 	}
@@ -120,14 +120,14 @@ func process2(f *Filter, df, sf []float32, g *Filter, dg, sg []float32) {
 		x, u := float64(v), float64(sg[i])
 		y := p.B0*x + p1
 		w := r.B0*u + r1
-		p1 = p.B1*x - p.A1*y + p2
-		r1 = r.B1*u - r.A1*w + r2
+		p1 = p.B1*x + p2 - p.A1*y
+		r1 = r.B1*u + r2 - r.A1*w
 		p2 = p.B2*x - p.A2*y
 		r2 = r.B2*u - r.A2*w
 		z := q.B0*y + q1
 		t := s.B0*w + s1
-		q1 = q.B1*y - q.A1*z + q2
-		s1 = s.B1*w - s.A1*t + s2
+		q1 = q.B1*y + q2 - q.A1*z
+		s1 = s.B1*w + s2 - s.A1*t
 		q2 = q.B2*y - q.A2*z
 		s2 = s.B2*w - s.A2*t
 		df[i] = float32(z)

@@ -44,25 +44,15 @@ type traces struct {
 	sum       float64   // of the block being filled
 	count     int
 	first     int // frame of the first sample over silence, -1 before it
-	side, all float64
+	sideShare float64
 }
 
-// add follows a block: its channels and its mono sum.
-func (t *traces) add(b audio.Buffer, mono []float32, at int) {
-	if len(b.Ch) == 2 {
-		r := b.Ch[1]
-		for i, l := range b.Ch[0] {
-			d, s := float64(l-r[i]), float64(l+r[i])
-			t.side += d * d
-			t.all += d*d + s*s
-		}
-	}
-	step := max(1, int(blockSeconds*float64(b.Rate)))
+// add follows a block of the mono sum.
+func (t *traces) add(rate int, mono []float32, at int) {
+	step := max(1, int(blockSeconds*float64(rate)))
 	for i := 0; i < len(mono); {
 		end := min(len(mono), i+step-t.count)
-		for _, v := range mono[i:end] {
-			t.sum += float64(v) * float64(v)
-		}
+		t.sum += meter.Energy(mono[i:end])
 		if t.count += end - i; t.count == step {
 			t.energies = append(t.energies, t.sum/float64(step))
 			t.sum, t.count = 0, 0
@@ -93,12 +83,9 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 		return err
 	}
 	t := a.traces
-	p := &Portrait{Spectrum: spectrum}
+	p := &Portrait{Spectrum: spectrum, SideShare: t.sideShare}
 	if t.first > 0 {
 		p.HeadS = float64(t.first) / float64(a.Rate)
-	}
-	if t.all > 0 {
-		p.SideShare = t.side / t.all
 	}
 	p.energies(t.energies)
 	p.shares()

@@ -16,7 +16,7 @@ import (
 )
 
 // Version counts changes of what is measured or how: facts of another version are stale.
-const Version = 3
+const Version = 4
 
 // Facts are the figures of one file: the fields of the command `measure`.
 type Facts struct {
@@ -67,7 +67,7 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	levels := meter.NewLevelMeter(f.Rate, f.Channels)
 	low := meter.NewDecimator(f.Rate)
 	hits := meter.NewOnsetMeter(f.Rate)
-	mono := make([]float32, 0, frames)
+	mono := make([]float32, frames)
 	a := &Analysis{traces: &traces{first: -1}, Overview: make([]float32, min(OverviewSteps, frames))}
 	blocks := prefetch(ctx, src)
 	defer blocks.stop()
@@ -76,28 +76,29 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 		if err != nil {
 			return nil, err
 		}
-		if err := finite(b, at); err != nil {
-			return nil, err
-		}
 		var g errgroup.Group // the levels beside all that works on the mono sum
 		g.Go(func() error {
 			levels.Add(b)
 			for c := range b.Ch {
-				overview(a.Overview, b.Ch[c], at, frames)
+				if !overview(a.Overview, b.Ch[c], at, frames) {
+					return notFinite(b, at)
+				}
 			}
 			return nil
 		})
-		m := b.Mono()
-		a.traces.add(b, m, at)
+		m := mono[at : at+b.Frames()]
+		b.MonoTo(m)
+		a.traces.add(f.Rate, m, at)
 		meter.AddBoth(low, hits, m)
-		mono = append(mono, m...)
-		g.Wait()
+		if err := g.Wait(); err != nil {
+			return nil, err
+		}
 		if progress != nil {
 			progress(0.8 * float64(at+b.Frames()) / float64(frames))
 		}
 	}
 	fs := float64(f.Rate) / float64(low.Factor)
-	a.traces.low, a.traces.lowRate = low.Out, fs
+	a.traces.low, a.traces.lowRate, a.traces.sideShare = low.Out, fs, levels.SideShare()
 	a.Facts = Facts{
 		File: name, Format: f.Container, Rate: f.Rate, Channels: f.Channels, BitDepth: f.BitDepth,
 		DurationS: f.Duration(), EncodingIs: string(f.Encoding), Levels: levels.Levels(),
@@ -123,12 +124,7 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 		return nil, err
 	}
 	for at := 0; at < frames; at += f.Rate {
-		s := 0.0
-		part := mono[at:min(at+f.Rate, frames)]
-		for _, v := range part {
-			s += float64(v) * float64(v)
-		}
-		a.Energy = append(a.Energy, float32(s/float64(f.Rate)))
+		a.Energy = append(a.Energy, float32(meter.Energy(mono[at:min(at+f.Rate, frames)])/float64(f.Rate)))
 	}
 	if progress != nil {
 		progress(1)
@@ -197,10 +193,11 @@ func (p *prefetched) stop() {
 	<-p.gone
 }
 
-func finite(b audio.Buffer, at int) error {
-	for c := range b.Ch {
-		for i, v := range b.Ch[c] {
-			if d := v - v; d != 0 { // NaN and infinities
+// notFinite names the first sample of a block that is no number.
+func notFinite(b audio.Buffer, at int) error {
+	for i := range b.Frames() {
+		for c := range b.Ch {
+			if v := b.Ch[c][i]; v-v != 0 { // NaN and infinities
 				return fmt.Errorf("it holds %w, the first at %.3f s; bounce it again", ErrNotFinite, float64(at+i)/float64(b.Rate))
 			}
 		}
@@ -208,13 +205,19 @@ func finite(b audio.Buffer, at int) error {
 	return nil
 }
 
-func overview(out, x []float32, at, frames int) {
+// overview takes the peaks of a block that begins at frame at; it reports whether all of it
+// is finite.
+func overview(out, x []float32, at, frames int) bool {
+	finite := true
 	for i := 0; i < len(x); {
 		k := (at + i) * len(out) / frames
 		end := min(len(x), ((k+1)*frames+len(out)-1)/len(out)-at) // first frame of the next part
-		out[k] = max(out[k], meter.Peak(x[i:end]))
+		peak := meter.Peak(x[i:end])
+		finite = finite && peak <= math.MaxFloat32
+		out[k] = max(out[k], peak)
 		i = end
 	}
+	return finite
 }
 
 func firstOf(x []float64) float64 {

@@ -20,11 +20,13 @@ const (
 
 const (
 	bandFFT    = 1 << 15 // frames a spectrum is taken over: 1.3 Hz apart at 44.1 kHz
-	bandFrames = 32      // spectra at the most, spread evenly
-	bandOrder  = 3       // of the Butterworth prototype: 6th order band-pass
+	bandFrames = 24      // spectra at the most, spread evenly
 )
 
-var octaveRatio = math.Pow(10, 0.3)
+var (
+	octaveRatio = math.Pow(10, 0.3)
+	bandWidth   = math.Pow(octaveRatio, 1.0/6) - math.Pow(octaveRatio, -1.0/6) // over the mid-band frequency
+)
 
 // BandHz returns the exact mid-band frequency of band i, 0 to Bands-1.
 func BandHz(i int) float64 { return 1000 * math.Pow(octaveRatio, float64(i+firstBand)/3) }
@@ -37,9 +39,9 @@ func bandGain(i int, hz float64) float64 {
 		return 0
 	}
 	fm := BandHz(i)
-	width := math.Pow(octaveRatio, 1.0/6) - math.Pow(octaveRatio, -1.0/6) // of the band, over fm
-	u := (hz/fm - fm/hz) / width
-	return 1 / (1 + math.Pow(u*u, bandOrder))
+	u := (hz/fm - fm/hz) / bandWidth
+	u *= u // to the power of twice the order, 3
+	return 1 / (1 + u*u*u)
 }
 
 // Spectrum is the sound of a file by third-octave bands.

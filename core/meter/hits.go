@@ -141,7 +141,7 @@ func NewHitMeter(kick []float32, rate int, hits []int, homeHz float64, in Range)
 		w := kickWindow(homeSmooth[h:], gap, fs)
 		m.Gaps = append(m.Gaps, gap)
 		m.Windows = append(m.Windows, w)
-		m.Home = append(m.Home, energy(home[h:h+w]))
+		m.Home = append(m.Home, Energy(home[h:h+w]))
 		top, sum := h, 0.0
 		for n := h; n < next; n++ {
 			if m.smooth[n] > m.smooth[top] {
@@ -188,11 +188,11 @@ func (m *HitMeter) Measure(bass []float32) HitFigures {
 	home, wide := make([]float32, len(bass)), make([]float32, len(bass))
 	dsp.Process2(dsp.NewFilter(m.home), home, bass, dsp.NewFilter(m.band), wide, bass)
 	smooth := dsp.Smooth(wide, smoothTau, fs)
-	f := HitFigures{Bass: envelope(smooth, m.Rate), Low: energy(wide[m.Range.From:m.Range.To]), SumPeak: level(pairPeak(m.kick[m.Range.From:m.Range.To], bass[m.Range.From:m.Range.To]))}
+	f := HitFigures{Bass: envelope(smooth, m.Rate), Low: Energy(wide[m.Range.From:m.Range.To]), SumPeak: level(pairPeak(m.kick[m.Range.From:m.Range.To], bass[m.Range.From:m.Range.To]))}
 	for i, h := range m.Hits {
 		w := m.Windows[i]
 		hit := Hit{At: float64(h+m.Offset) / fs, Window: 1000 * float64(w) / fs, Gap: float64(m.Gaps[i]) / fs}
-		hit.Clearance = Clearance(m.Home[i], energy(home[h:h+w]))
+		hit.Clearance = Clearance(m.Home[i], Energy(home[h:h+w]))
 		both := 0.0
 		for n := h; n < h+w; n++ {
 			both += min(m.smooth[n], smooth[n])
@@ -217,7 +217,7 @@ func (m *HitMeter) Clearances(bass []float32) []Figure {
 	home := filtered(bass, m.home)
 	out := make([]Figure, len(m.Hits))
 	for i, h := range m.Hits {
-		out[i] = Clearance(m.Home[i], energy(home[min(h, len(home)):min(h+m.Windows[i], len(home))]))
+		out[i] = Clearance(m.Home[i], Energy(home[min(h, len(home)):min(h+m.Windows[i], len(home))]))
 	}
 	return out
 }
@@ -298,7 +298,8 @@ func pairPeak(k, b []float32) float64 {
 	return float64(math.Float32frombits(m))
 }
 
-func energy(x []float32) float64 {
+// Energy returns the sum of squares.
+func Energy(x []float32) float64 {
 	var s, t float64 // two sums that do not wait for each other
 	i := 0
 	for ; i+1 < len(x); i += 2 {
@@ -320,7 +321,7 @@ func filtered(x []float32, sections []dsp.Biquad) []float32 {
 // LowEnergy returns the energy of a bass in 20-150 Hz over the range that is judged.
 func (m *HitMeter) LowEnergy(bass []float32) float64 {
 	y := filtered(bass, m.band)
-	return energy(y[min(m.Range.From, len(y)):min(m.Range.To, len(y))])
+	return Energy(y[min(m.Range.From, len(y)):min(m.Range.To, len(y))])
 }
 
 // WideBand returns the filter BP(20,150) for a rate in Hz.

@@ -12,7 +12,7 @@ const (
 	kickLowHz  = 25.0  // the low band in which a kick's pitch is followed
 	kickHighHz = 300.0 // above the start of the sweep's loud part
 	kickReach  = 0.5   // s after the hit
-	kickHits   = 48    // about as many hits are followed
+	kickHits   = 24    // about as many hits are followed
 	kickUnder  = 0.01  // energy at which following ends: 20 dB under the peak
 )
 

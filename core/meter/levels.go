@@ -52,37 +52,47 @@ type clip struct {
 // correlationTrack follows the correlation in steps of 400 ms.
 type correlationTrack struct {
 	step, count int
-	lr, ll, rr  float64
-	total       float64 // sum L R of all that was added
+	now, all    pairSums // of the step being filled, of all that was added
 	values      []Figure
+}
+
+// pairSums are the sums over two channels that several figures are made of.
+type pairSums struct{ l, r, ll, rr, lr float64 }
+
+func (p *pairSums) add(q pairSums) {
+	p.l, p.r, p.ll, p.rr, p.lr = p.l+q.l, p.r+q.r, p.ll+q.ll, p.rr+q.rr, p.lr+q.lr
+}
+
+func sumPair(x, y []float32) (p pairSums) {
+	y = y[:len(x)]
+	for i, v := range x {
+		l, r := float64(v), float64(y[i])
+		p.l += l
+		p.r += r
+		p.ll += l * l
+		p.rr += r * r
+		p.lr += l * r
+	}
+	return p
 }
 
 func (t *correlationTrack) add(l, r []float32) {
 	for i := 0; i < len(l); {
 		end := min(len(l), i+t.step-t.count)
-		a, b := l[i:end], r[i:end]
-		var s, u float64 // two sums that do not wait for each other
-		k := 0
-		for ; k+1 < len(a); k += 2 {
-			s += float64(a[k]) * float64(b[k])
-			u += float64(a[k+1]) * float64(b[k+1])
-		}
-		if k < len(a) {
-			s += float64(a[k]) * float64(b[k])
-		}
-		t.lr, t.total = t.lr+s+u, t.total+s+u
-		t.ll, t.rr = t.ll+energy(a), t.rr+energy(b)
+		p := sumPair(l[i:end], r[i:end])
+		t.now.add(p)
+		t.all.add(p)
 		if t.count += end - i; t.count == t.step {
-			t.values = append(t.values, t.value())
-			t.count, t.lr, t.ll, t.rr = 0, 0, 0, 0
+			t.values = append(t.values, t.now.correlation())
+			t.count, t.now = 0, pairSums{}
 		}
 		i = end
 	}
 }
 
-func (t *correlationTrack) value() Figure {
-	if d := math.Sqrt(t.ll * t.rr); d > 0 {
-		return Figure(max(-1, min(1, t.lr/d)))
+func (p pairSums) correlation() Figure {
+	if d := math.Sqrt(p.ll * p.rr); d > 0 {
+		return Figure(max(-1, min(1, p.lr/d)))
 	}
 	return None
 }
@@ -112,6 +122,16 @@ func (m *LevelMeter) ClippedAt() []int64 {
 	return at
 }
 
+// SideShare returns the share of the energy that lies between the channels: 0 where they are
+// equal or there is but one, 1 where one is the other upside down.
+func (m *LevelMeter) SideShare() float64 {
+	lr, both := m.overTime.all.lr, m.overTime.all.ll+m.overTime.all.rr
+	if both == 0 {
+		return 0
+	}
+	return max(0, both-2*lr) / (2 * both)
+}
+
 // CorrelationOverTime returns the correlation of the channels in steps of 400 ms; None where
 // one of them is silent, nil for mono.
 func (m *LevelMeter) CorrelationOverTime() []Figure { return m.overTime.values }
@@ -119,17 +139,21 @@ func (m *LevelMeter) CorrelationOverTime() []Figure { return m.overTime.values }
 // Add measures the next block.
 func (m *LevelMeter) Add(b audio.Buffer) {
 	m.loudness.Add(b)
-	m.truePeak.Add(b)
 	for c := range m.channels {
 		s := &m.channels[c]
 		x := b.Ch[c]
-		s.sum += sum(x)
-		s.square += energy(x)
-		m.runs(s, x, peakOf(x))
+		m.runs(s, x, m.truePeak.add(c, x))
+		if len(b.Ch) != 2 {
+			s.sum += sum(x)
+			s.square += Energy(x)
+		}
 	}
 	m.frames += int64(b.Frames())
 	if len(b.Ch) == 2 {
 		m.overTime.add(b.Ch[0], b.Ch[1])
+		all := m.overTime.all
+		m.channels[0].sum, m.channels[0].square = all.l, all.ll
+		m.channels[1].sum, m.channels[1].square = all.r, all.rr
 	}
 }
 
@@ -139,7 +163,7 @@ var clipFloor = float32(math.Pow(10, clipOver/20))
 // clipBelow is how far under the file's peak one may lie.
 var clipBelow = float32(math.Pow(10, -clipWithin/20))
 
-// runs looks for runs of equal samples in a block of that peak.
+// runs looks for runs of equal samples in a block of that peak or less.
 func (m *LevelMeter) runs(s *channelSums, x []float32, peak float32) {
 	if peak > m.peak {
 		m.raise(peak)
@@ -210,9 +234,7 @@ func (m *LevelMeter) Levels() Levels {
 	l.Crest = l.SamplePeak - l.RMS
 	l.DC = Figure(dc)
 	if len(m.channels) == 2 {
-		if d := math.Sqrt(m.channels[0].square * m.channels[1].square); d > 0 {
-			l.Correlation = Figure(m.overTime.total / d)
-		}
+		l.Correlation = m.overTime.all.correlation()
 	}
 	return l
 }

@@ -78,12 +78,12 @@ func (l *Loudness) Add(b audio.Buffer) {
 		if len(l.filters) == 2 {
 			y, z := l.scratch[:m], l.scratch[len(l.scratch)/2:][:m]
 			dsp.Process2(l.filters[0], y, b.Ch[0][done:done+m], l.filters[1], z, b.Ch[1][done:done+m])
-			l.sum += energy(y) + energy(z)
+			l.sum += Energy(y) + Energy(z)
 		} else {
 			for c, f := range l.filters {
 				y := l.scratch[:m]
 				f.Process(y, b.Ch[c][done:done+m])
-				l.sum += energy(y)
+				l.sum += Energy(y)
 			}
 		}
 		done += m

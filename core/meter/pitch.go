@@ -23,7 +23,7 @@ const (
 	pitchRate     = 4000  // Hz, the least rate that is worked at
 	pitchHop      = 0.020 // s between frames
 	yinThreshold  = 0.15  // de Cheveigne and Kawahara 2002, step 4: 0.1 to 0.15
-	pitchMost     = 1200  // frames at the most: in a long file they stand further apart
+	pitchMost     = 800   // frames at the most: in a long file they stand further apart
 	pitchFloor    = 1e-4  // of the loudest frame's energy: quieter frames are not asked
 	histogramStep = 10.0  // cents
 	modeWidth     = 50.0  // cents to each side of the commonest pitch
@@ -46,18 +46,24 @@ func newPitch(hz, confidence float64) *Pitch {
 // Decimator keeps the low part of a signal at a low rate, for pitch and envelopes.
 type Decimator struct {
 	Factor int
+	coarse coarse
 	first  *dsp.Filter // the two halves of the low-pass, 4th order each
 	second *dsp.Filter
+	step   int // Factor over the coarse factor
 	phase  int
 	work   []float32
 	Out    []float32
 }
 
-// NewDecimator returns a decimator from rate fs to the lowest whole fraction of it that is
-// at least pitchRate, low-passed at 900 Hz (Butterworth, 8th order).
+// NewDecimator returns a decimator from rate fs to the lowest whole fraction of its coarse rate that is
+// at least pitchRate,
+// low-passed at 900 Hz (Butterworth, 8th order).
 func NewDecimator(fs int) *Decimator {
-	d := &Decimator{Factor: max(1, fs/pitchRate)}
-	lp, err := dsp.ButterworthLowpass(8, pitchBand, float64(fs))
+	d := &Decimator{coarse: newCoarse(fs)}
+	rate := float64(fs) / float64(d.coarse.factor)
+	d.step = max(1, int(rate/pitchRate))
+	d.Factor = d.coarse.factor * d.step
+	lp, err := dsp.ButterworthLowpass(8, pitchBand, rate)
 	if err != nil {
 		panic(err) // the band lies far below half of any rate that is read
 	}
@@ -67,18 +73,23 @@ func NewDecimator(fs int) *Decimator {
 
 // Add takes the next block.
 func (d *Decimator) Add(x []float32) {
-	if cap(d.work) < len(x) {
-		d.work = make([]float32, len(x))
-	}
-	y := d.work[:len(x)]
+	x = d.coarse.add(x)
+	y := d.room(len(x))
 	d.first.Process(y, x)
 	d.second.Process(y, y)
 	d.pick(y)
 }
 
-// pick keeps every Factor-th sample.
+func (d *Decimator) room(n int) []float32 {
+	if cap(d.work) < n {
+		d.work = make([]float32, n)
+	}
+	return d.work[:n]
+}
+
+// pick keeps every step-th sample.
 func (d *Decimator) pick(y []float32) {
-	for ; d.phase < len(y); d.phase += d.Factor {
+	for ; d.phase < len(y); d.phase += d.step {
 		d.Out = append(d.Out, y[d.phase])
 	}
 	d.phase -= len(y)
@@ -87,15 +98,14 @@ func (d *Decimator) pick(y []float32) {
 // AddBoth gives the next block to a decimator and an onset meter. It is what giving it to each
 // would be, faster: their filters run side by side.
 func AddBoth(d *Decimator, m *OnsetMeter, x []float32) {
-	if cap(d.work) < len(x) {
-		d.work = make([]float32, len(x))
-	}
-	y := d.work[:len(x)]
-	low, mid := m.room(len(x))
+	x = d.coarse.add(x)
+	y := d.room(len(x))
+	low, mid, sweep := m.room(len(x))
 	dsp.Process2(d.first, y, x, m.mid, mid, x)
-	dsp.Process2(d.second, y, y, m.low, low, x)
+	dsp.Process2(d.second, y, y, m.sweep, sweep, x)
+	m.low.Process(low, x)
 	d.pick(y)
-	m.follow(low, mid)
+	m.follow(low, mid, sweep)
 }
 
 // Low decimates a whole mono signal; it returns the low part and its rate.
@@ -184,7 +194,7 @@ type yin struct {
 
 func newYIN(size, window, minLag, maxLag int) *yin {
 	n := 1
-	for n < size+window {
+	for n < size { // the lags asked for stay within a frame: nothing wraps around
 		n *= 2
 	}
 	return &yin{window: window, minLag: minLag, maxLag: maxLag, diff: make([]float64, maxLag+1),

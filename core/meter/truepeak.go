@@ -49,9 +49,10 @@ func truePeakFilter() (table [tpPhases - 1][tpTaps]float32, near, far float32) {
 // TruePeak measures the true peak of sound given block by block. Stretches that cannot
 // hold the maximum, by the sum of the filter's magnitudes, are skipped; none is estimated.
 type TruePeak struct {
-	tail [][]float32 // the last tpTaps-1 samples of each channel
-	work []float32
-	max  float32
+	tail  [][]float32 // the last tpTaps-1 samples of each channel
+	work  []float32
+	peaks []float32 // of its chunks
+	max   float32
 }
 
 // NewTruePeak returns a meter for that number of channels.
@@ -66,28 +67,33 @@ func NewTruePeak(channels int) *TruePeak {
 // Add measures the next block.
 func (t *TruePeak) Add(b audio.Buffer) {
 	for c, x := range b.Ch {
-		t.max = max(t.max, peakOf(x))
-		t.channel(c, x)
+		t.add(c, x)
 	}
 }
 
-func (t *TruePeak) channel(c int, x []float32) {
+// add measures the next block of a channel and returns its sample peak.
+func (t *TruePeak) add(c int, x []float32) float32 {
 	t.work = append(append(t.work[:0], t.tail[c]...), x...)
 	w := t.work
-	end := len(w) - tpTaps + 1 // number of windows
 	// The peak of each aligned chunk is looked up once; a window reaches into the next chunk.
-	next := peakOf(w[:min(tpChunk, len(w))])
+	t.peaks = t.peaks[:0]
+	var peak float32
+	for at := 0; at < len(w); at += tpChunk {
+		p := peakOf(w[at:min(at+tpChunk, len(w))])
+		t.peaks = append(t.peaks, p)
+		peak = max(peak, p)
+	}
+	t.max = max(t.max, peak)
+	end := len(w) - tpTaps + 1 // number of windows
+	t.peaks = append(t.peaks, 0)
 	for at := 0; at < end; at += tpChunk {
-		own := next
-		next = 0
-		if at+tpChunk < len(w) {
-			next = peakOf(w[at+tpChunk : min(at+2*tpChunk, len(w))])
-		}
-		if most := max(own, next); most*(tpNear+tpFar) > t.max {
+		k := at / tpChunk
+		if most := max(t.peaks[k], t.peaks[k+1]); most*(tpNear+tpFar) > t.max {
 			t.chunk(w, at, min(at+tpChunk, end), most)
 		}
 	}
 	copy(t.tail[c], w[len(w)-tpTaps+1:])
+	return peak
 }
 
 // chunk interpolates between the middle samples of the windows from..to, where these are
@@ -125,7 +131,7 @@ func (t *TruePeak) Peak() Figure {
 	silence := make([]float32, tpTaps)
 	for c := range t.tail {
 		keep := append([]float32(nil), t.tail[c]...)
-		t.channel(c, silence)
+		t.add(c, silence)
 		copy(t.tail[c], keep)
 	}
 	return level(float64(t.max))
@@ -134,11 +140,16 @@ func (t *TruePeak) Peak() Figure {
 // peakOf returns the largest magnitude. Without its sign bit a float32 orders like the
 // integer of its bits, which is several times faster to compare.
 func peakOf(x []float32) float32 {
-	var m uint32
-	for _, v := range x {
-		m = max(m, math.Float32bits(v)&^signBit)
+	var m, n uint32 // two that do not wait for each other
+	i := 0
+	for ; i+1 < len(x); i += 2 {
+		m = max(m, math.Float32bits(x[i])&^signBit)
+		n = max(n, math.Float32bits(x[i+1])&^signBit)
 	}
-	return math.Float32frombits(m)
+	if i < len(x) {
+		m = max(m, math.Float32bits(x[i])&^signBit)
+	}
+	return math.Float32frombits(max(m, n))
 }
 
 const signBit = 1 << 31

@@ -99,9 +99,13 @@ func (p *Reader) decode(out []float32, raw []byte, step int) {
 			out[i] = float32(int32(uint32(b[2])<<8|uint32(b[1])<<16|uint32(b[0])<<24)>>8) / (1 << 23)
 		}
 	case f.BitDepth == 24:
-		for i := range out {
-			b := raw[i*step : i*step+3]
-			out[i] = float32(int32(uint32(b[0])<<8|uint32(b[1])<<16|uint32(b[2])<<24)>>8) / (1 << 23)
+		i := 0
+		for ; i < len(out) && len(raw) >= max(4, step); i++ { // four bytes at once, where there are four
+			out[i] = float32(int32(binary.LittleEndian.Uint32(raw)<<8)>>8) / (1 << 23)
+			raw = raw[step:]
+		}
+		if i < len(out) {
+			out[i] = float32(int32(uint32(raw[0])<<8|uint32(raw[1])<<16|uint32(raw[2])<<24)>>8) / (1 << 23)
 		}
 	default:
 		for i := range out {
