@@ -1,16 +1,21 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
+	"fmt"
 	"math"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/go-rod/rod/lib/proto"
+
 	"mellowthump/app/web/plot"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/midi"
 	"mellowthump/internal/outside"
 )
 
@@ -207,5 +212,49 @@ func TestOddStems(t *testing.T) {
 	}
 	p.click("#rail a[href$=pocket]")
 	p.until("the Pocket", "document.querySelector('#pocket-figures')")
+	p.clean()
+}
+
+// A folder with stems, one of them deeper in, and a MIDI file for one of them, dropped by mouse.
+func TestDropFolder(t *testing.T) {
+	a := start(t, t.TempDir())
+	p := a.open("/")
+	p.newSong("Folder", "120")
+	kick, bass := fight()
+	dir := filepath.Join(t.TempDir(), "bounces")
+	if err := os.MkdirAll(filepath.Join(dir, "low"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	move := func(from, to string) {
+		t.Helper()
+		if err := os.Rename(from, to); err != nil {
+			t.Fatal(err)
+		}
+	}
+	move(write(t, "Kick.wav", kick, wav.Int24), filepath.Join(dir, "Kick.wav"))
+	move(write(t, "Sub.wav", bass, wav.Int24), filepath.Join(dir, "low", "Sub.wav"))
+	var notes []midi.Note
+	for h := range 13 { // 0.25 s before the kick's hits
+		notes = append(notes, midi.Note{Start: 0.5 * float64(h), End: 0.5*float64(h) + 0.1, Key: 36})
+	}
+	var mid bytes.Buffer
+	if err := midi.Write(&mid, notes, 120); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "Kick.mid"), mid.Bytes(), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var x, y float64
+	fmt.Sscan(p.js("(r => `${r.x + r.width / 2} ${r.y + r.height / 2}`)(document.querySelector('#drop').getBoundingClientRect())"), &x, &y)
+	for _, step := range []proto.InputDispatchDragEventType{proto.InputDispatchDragEventTypeDragEnter, proto.InputDispatchDragEventTypeDragOver, proto.InputDispatchDragEventTypeDrop} {
+		err := proto.InputDispatchDragEvent{Type: step, X: x, Y: y, Data: &proto.InputDragData{Items: []*proto.InputDragDataItem{}, Files: []string{dir}, DragOperationsMask: 1}}.Call(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	p.until("both stems and the notes", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && document.querySelector('.midi')")
+	if got := p.text(".midi"); !strings.HasPrefix(got, "13 MIDI notes, moved by 250 ms") && !strings.HasPrefix(got, "13 MIDI notes, moved by 251 ms") {
+		t.Errorf("the notes read %q", got)
+	}
 	p.clean()
 }

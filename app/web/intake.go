@@ -10,9 +10,11 @@ import (
 	"math"
 	"net/http"
 	"path"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 
 	"github.com/gin-gonic/gin"
@@ -29,8 +31,11 @@ import (
 	"mellowthump/core/session"
 )
 
-// importJob is the kind of the job that takes a file in.
-const importJob = "import"
+// The kinds of the jobs that take a file in.
+const (
+	importJob = "import"
+	midiJob   = "midi"
+)
 
 type importPayload struct {
 	Incoming string `json:"incoming"`
@@ -209,6 +214,9 @@ func (s *Server) takeIn(c *gin.Context, fileName, replace string, r io.Reader) e
 		return err
 	}
 	job.Payload = string(payload)
+	if s.isMIDI(incoming) {
+		job.Kind = midiJob
+	}
 	_, err = s.Pool.Submit(c.Request.Context(), job)
 	return err
 }
@@ -238,7 +246,11 @@ func (s *Server) runImport(ctx context.Context, j store.Job, report worker.Repor
 	if err := json.Unmarshal([]byte(j.Payload), &p); err != nil {
 		return fmt.Errorf("the job's own data is damaged: %w", err)
 	}
-	err := s.importFile(ctx, j, p.Incoming, p.Replace, report)
+	take := s.importFile
+	if j.Kind == midiJob {
+		take = s.importMIDI
+	}
+	err := take(ctx, j, p.Incoming, p.Replace, report)
 	if err == nil || ctx.Err() == nil || errors.Is(context.Cause(ctx), worker.ErrCancelled) {
 		s.Store.DropIncoming(p.Incoming) // what was wanted has been moved away
 	}
@@ -250,12 +262,6 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming, replace 
 		return err
 	}
 	report(0, "reading")
-	if notes, is, err := s.readMIDI(incoming); is {
-		if err != nil {
-			return fmt.Errorf("%w; nothing was taken from it", err)
-		}
-		return s.attachMIDI(ctx, j, replace, notes)
-	}
 	original, converted, err := s.asWAV(ctx, incoming)
 	if err != nil {
 		if ctx.Err() != nil {
@@ -322,20 +328,50 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming, replace 
 	return err
 }
 
-// readMIDI reads an upload that is a MIDI file, and says whether it is one.
-func (s *Server) readMIDI(incoming string) (notes []midi.Note, is bool, err error) {
+// isMIDI reports whether an upload is a MIDI file.
+func (s *Server) isMIDI(incoming string) bool {
 	f, err := s.Store.OpenIncoming(incoming)
 	if err != nil {
-		return nil, false, nil
+		return false
 	}
 	defer f.Close()
 	var head [4]byte
-	if _, err := f.ReadAt(head[:], 0); err != nil || !midi.IsMIDI(head[:]) {
-		return nil, false, nil
-	}
-	notes, err = midi.Read(f)
-	return notes, true, err
+	_, err = f.ReadAt(head[:], 0)
+	return err == nil && midi.IsMIDI(head[:])
 }
+
+// importMIDI attaches the notes of a file, once the song's other imports are done: the stem
+// they belong to may be among them.
+func (s *Server) importMIDI(ctx context.Context, j store.Job, incoming, stem string, report worker.Report) error {
+	for others := true; others; {
+		jobs, err := s.Store.Jobs(ctx, j.SongID)
+		if err != nil {
+			return err
+		}
+		others = slices.ContainsFunc(jobs, func(o store.Job) bool { return o.Kind == importJob && o.Active() })
+		if others {
+			report(0, "waiting for its stem")
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(midiPatience):
+			}
+		}
+	}
+	f, err := s.Store.OpenIncoming(incoming)
+	if err != nil {
+		return errors.New("the upload is no longer there; send the file again")
+	}
+	defer f.Close()
+	notes, err := midi.Read(f)
+	if err != nil {
+		return fmt.Errorf("%w; nothing was taken from it", err)
+	}
+	return s.attachMIDI(ctx, j, stem, notes)
+}
+
+// midiPatience is the time between two looks at the imports that notes wait for.
+const midiPatience = 50 * time.Millisecond
 
 // attachMIDI gives notes to the stem they were dropped on, or to the one whose name they
 // bear, shifted so that they meet the stem's hits.
@@ -586,7 +622,9 @@ func (s *Server) stemMore(c *gin.Context) {
 	data := map[string]any{"Stem": st, "A": a}
 	if a.Portrait != nil {
 		data["Bands"] = plot.BandPicture("bands-"+st.ID, string(st.Role), st.Name, a.Portrait.Spectrum)
-		data["Root"], data["Share"] = intake.LineRoot(a.Portrait.Line)
+		line := intake.Line(a, st.MIDI)
+		data["Line"] = line
+		data["Root"], data["Share"] = intake.LineRoot(line)
 	}
 	s.write(c, http.StatusOK, "stemmore", data)
 }
@@ -644,8 +682,8 @@ func propose(v *view) []proposal {
 	if st := v.State; st != nil && v.Leader == session.KickLeads && st.Before.HandoverMedian.Valid() && st.Before.HandoverMedian < earlyHandover && st.Before.ClearanceMedian < 0 {
 		out = append(out, proposal{"bass leads", fmt.Sprintf("The bass takes over %.0f ms after the hit and sits over the kick in the median.", float64(st.Before.HandoverMedian)), "leader", "bass"})
 	}
-	if b := v.ByRole(session.Bass); len(b) > 0 && v.Key == "" && v.Facts[b[0].Audio].Portrait != nil {
-		if root, share := intake.LineRoot(v.Facts[b[0].Audio].Portrait.Line); root != "" && share > 0.3 {
+	if b := v.ByRole(session.Bass); len(b) > 0 && v.Key == "" {
+		if root, share := intake.LineRoot(intake.Line(v.Facts[b[0].Audio], b[0].MIDI)); root != "" && share > 0.3 {
 			out = append(out, proposal{"root " + root, fmt.Sprintf("%s stands on %s for %.0f %% of its time.", b[0].Name, root, 100*share), "key", root})
 		}
 	}

@@ -55,7 +55,7 @@ type Server struct {
 // New wires a server over a data folder. hosts are the Host headers that are answered.
 func New(st *store.Store, hosts []string) (*Server, error) {
 	s := &Server{Store: st, Renderer: mix.New(st, cacheBytes), built: strconv.FormatInt(time.Now().Unix(), 36)}
-	s.Pool = worker.New(st, map[string]worker.Func{importJob: s.runImport})
+	s.Pool = worker.New(st, map[string]worker.Kind{importJob: {Run: s.runImport}, midiJob: {Run: s.runImport, Light: true}})
 	var err error
 	if s.pages, err = template.New("").Funcs(s.funcs()).ParseFS(templateFiles, "templates/*.html"); err != nil {
 		return nil, fmt.Errorf("reading the templates: %w", err)

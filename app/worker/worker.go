@@ -21,6 +21,12 @@ type Report func(progress float64, message string)
 // Func carries out one kind of job. Its error is shown to the user.
 type Func func(ctx context.Context, j store.Job, report Report) error
 
+// Kind is one kind of job.
+type Kind struct {
+	Run   Func
+	Light bool // it waits more than it works, and takes no slot
+}
+
 // Jobs is what a pool keeps its jobs in.
 type Jobs interface {
 	AddJob(ctx context.Context, j store.Job) (int64, error)
@@ -38,7 +44,7 @@ const reportEvery = 150 * time.Millisecond
 // Pool runs jobs.
 type Pool struct {
 	jobs  Jobs
-	kinds map[string]Func
+	kinds map[string]Kind
 	slots chan struct{}
 	ctx   context.Context
 	stop  context.CancelFunc
@@ -49,7 +55,7 @@ type Pool struct {
 }
 
 // New returns a pool with as many slots as there are processors.
-func New(jobs Jobs, kinds map[string]Func) *Pool {
+func New(jobs Jobs, kinds map[string]Kind) *Pool {
 	ctx, stop := context.WithCancel(context.Background())
 	return &Pool{jobs: jobs, kinds: kinds, slots: make(chan struct{}, runtime.GOMAXPROCS(0)),
 		ctx: ctx, stop: stop, cancels: map[int64]context.CancelCauseFunc{}}
@@ -106,9 +112,13 @@ func (p *Pool) start(j store.Job) {
 			delete(p.cancels, j.ID)
 			p.mu.Unlock()
 		}()
+		slots := p.slots
+		if p.kinds[j.Kind].Light {
+			slots = make(chan struct{}, 1)
+		}
 		select {
-		case p.slots <- struct{}{}:
-			defer func() { <-p.slots }()
+		case slots <- struct{}{}:
+			defer func() { <-slots }()
 		case <-ctx.Done():
 		}
 		p.run(ctx, j)
@@ -150,7 +160,7 @@ func (p *Pool) call(ctx context.Context, j store.Job, report Report) (err error)
 			err = errors.New("something went wrong inside the program; the file is unchanged")
 		}
 	}()
-	f := p.kinds[j.Kind]
+	f := p.kinds[j.Kind].Run
 	if f == nil {
 		return fmt.Errorf("no job of the kind %q is known", j.Kind)
 	}

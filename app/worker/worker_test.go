@@ -16,7 +16,7 @@ var ctx = context.Background()
 // pool makes a pool of one kind of job over a real store.
 func pool(t *testing.T, st *store.Store, f Func) *Pool {
 	t.Helper()
-	p := New(st, map[string]Func{"work": f})
+	p := New(st, map[string]Kind{"work": {Run: f}, "light": {Run: f, Light: true}})
 	t.Cleanup(p.Close)
 	return p
 }
@@ -106,11 +106,11 @@ func TestCancelRunningAndQueued(t *testing.T) {
 func TestResume(t *testing.T) {
 	st, song := fresh(t)
 	began := make(chan struct{})
-	p := New(st, map[string]Func{"work": func(ctx context.Context, _ store.Job, _ Report) error {
+	p := New(st, map[string]Kind{"work": {Run: func(ctx context.Context, _ store.Job, _ Report) error {
 		close(began)
 		<-ctx.Done()
 		return ctx.Err()
-	}})
+	}}})
 	id := submit(t, p, song, "work")
 	<-began
 	p.Close()
@@ -122,6 +122,32 @@ func TestResume(t *testing.T) {
 		t.Fatal(err)
 	}
 	reaches(t, st, id, store.Done)
+}
+
+// Jobs that only wait leave the slots to those that work, however many they are.
+func TestLightJobsTakeNoSlot(t *testing.T) {
+	st, song := fresh(t)
+	worked := make(chan struct{})
+	p := pool(t, st, func(ctx context.Context, j store.Job, _ Report) error {
+		if j.Kind == "work" {
+			close(worked)
+			return nil
+		}
+		select {
+		case <-worked:
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	})
+	var waiting []int64
+	for range 2*cap(p.slots) + 1 {
+		waiting = append(waiting, submit(t, p, song, "light"))
+	}
+	reaches(t, st, submit(t, p, song, "work"), store.Done)
+	for _, id := range waiting {
+		reaches(t, st, id, store.Done)
+	}
 }
 
 func TestProgressIsStored(t *testing.T) {

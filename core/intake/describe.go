@@ -8,6 +8,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/meter"
+	"mellowthump/core/session"
 )
 
 // Portrait is what Describe finds in a file beyond its figures: what it sounds like, and what
@@ -194,6 +195,35 @@ func Likeness(a, b *Analysis) float64 {
 	}
 	return xy / math.Sqrt(xx*yy)
 }
+
+// Line returns the bass line of a file: as it was heard or, where MIDI notes are given, as they
+// name it, with the pitch that was heard while each sounds. It is nil where there is neither.
+func Line(a *Analysis, notes *session.MIDI) []meter.BassNote {
+	var heard []meter.BassNote
+	if a != nil && a.Portrait != nil {
+		heard = a.Portrait.Line
+	}
+	if notes == nil {
+		return heard
+	}
+	var line []meter.BassNote
+	for _, n := range notes.Notes {
+		b := meter.BassNote{Start: n.Start + notes.Offset, End: n.End + notes.Offset, Hz: meter.NoteHz(n.Key)}
+		b.Note, b.Cents = meter.Note(b.Hz)
+		most := (b.End - b.Start) / 2 // of it, at the least, is to be heard at that pitch
+		for _, h := range heard {
+			cents := 1200 * math.Log2(h.Hz/b.Hz)
+			if both := min(h.End, b.End) - max(h.Start, b.Start); both >= most && math.Abs(cents) < midiCents {
+				most, b.Hz, b.Cents, b.Glide = both, h.Hz, cents, h.Glide
+			}
+		}
+		line = append(line, b)
+	}
+	return line
+}
+
+// midiCents is how far from a MIDI note what is heard may lie to be it out of tune.
+const midiCents = 100.0
 
 // LineRoot names the pitch class that a line stands on most, and its share of the time; empty
 // where there is no line.

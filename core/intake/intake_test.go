@@ -9,6 +9,8 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/meter"
+	"mellowthump/core/midi"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 )
@@ -168,5 +170,25 @@ func BenchmarkAnalyse(b *testing.B) {
 		if _, err := Analyse(context.Background(), x, "x", nil); err != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+// A MIDI file names the notes of a line; what is heard while each sounds tells how far off it is.
+func TestLineByMIDI(t *testing.T) {
+	heard := []meter.BassNote{{Start: 1.02, End: 1.48, Hz: 43.65 * math.Pow(2, 17.0/1200)}, {Start: 2, End: 2.4, Hz: 80}}
+	a := &Analysis{Portrait: &Portrait{Line: heard}}
+	notes := &session.MIDI{Offset: 0.5, Notes: []midi.Note{{Start: 0.5, End: 1, Key: 29}, {Start: 1.5, End: 2, Key: 27}}}
+	line := Line(a, notes)
+	if len(line) != 2 || line[0].Start != 1 || line[0].End != 1.5 || line[0].Note != "F1" || math.Abs(line[0].Cents-17) > 0.2 {
+		t.Errorf("%+v", line)
+	}
+	if len(line) == 2 && (line[1].Note != "Eb1" || math.Abs(line[1].Hz-38.89) > 0.01) { // 80 Hz is no Eb1 out of tune
+		t.Errorf("%+v", line[1])
+	}
+	if got := Line(a, nil); len(got) != 2 || got[1].Hz != 80 {
+		t.Errorf("without MIDI %+v", got)
+	}
+	if Line(nil, nil) != nil {
+		t.Error("a line of nothing")
 	}
 }
