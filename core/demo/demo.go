@@ -81,7 +81,7 @@ func SlowFerry() Song {
 		wg.Go(func() { out.Stems[i].Sound = p.make() })
 	}
 	wg.Wait()
-	out.Stems[3].Locks = []string{"fader"}
+	out.Stems[3].Locks = []session.Step{session.TrackStep}
 	clipDrums(out.Stems)
 	return out
 }

@@ -134,9 +134,23 @@ func (l *Loudness) momentary() []float64 {
 	return []float64{s / (0.4 * float64(l.rate))}
 }
 
+// HopFrames returns the frames of a hop of 100 ms.
+func (l *Loudness) HopFrames() int { return l.rate / 10 }
+
 // Integrated returns the gated loudness in LUFS; None under the absolute gate.
-func (l *Loudness) Integrated() Figure {
-	b := above(l.momentary(), absoluteGate)
+func (l *Loudness) Integrated() Figure { return l.IntegratedAt(0) }
+
+// IntegratedAt returns the gated loudness in LUFS of all that was added, turned by a gain in dB:
+// what the absolute gate leaves out depends on it.
+func (l *Loudness) IntegratedAt(db float64) Figure {
+	b := l.momentary()
+	if db != 0 {
+		b = append([]float64(nil), b...)
+		for i := range b {
+			b[i] *= math.Pow(10, db/10)
+		}
+	}
+	b = above(b, absoluteGate)
 	b = above(b, toLUFS(mean(b))+relativeGate)
 	return lufs(mean(b))
 }

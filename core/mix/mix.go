@@ -11,7 +11,8 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"sync"
+	"slices"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -43,7 +44,7 @@ type Window struct{ From, To int }
 // Frames returns its length.
 func (w Window) Frames() int { return w.To - w.From }
 
-// Solo says which part of the song is heard.
+// Solo says which part of the song is heard: one of those below, or "bus:" and the id of a bus.
 type Solo string
 
 // The four things the deck plays.
@@ -54,8 +55,22 @@ const (
 	SoloAll  Solo = "all"
 )
 
-// Valid reports whether s is one of the four.
-func (s Solo) Valid() bool { return s == SoloKick || s == SoloBass || s == SoloBoth || s == SoloAll }
+// SoloBus is what goes through one bus.
+func SoloBus(id string) Solo { return Solo("bus:" + id) }
+
+// Bus returns the id of the bus that is soloed, empty where none is.
+func (s Solo) Bus() string {
+	id, _ := strings.CutPrefix(string(s), "bus:")
+	if id == string(s) {
+		return ""
+	}
+	return id
+}
+
+// Valid reports whether s is one of the four, or a bus.
+func (s Solo) Valid() bool {
+	return s == SoloKick || s == SoloBass || s == SoloBoth || s == SoloAll || s.Bus() != ""
+}
 
 // Renderer renders songs. It is safe for use by several goroutines.
 type Renderer struct {
@@ -110,6 +125,9 @@ func (r *Renderer) Hits(song *session.Song, trigger string) ([]int, error) {
 	if st == nil {
 		return nil, nil
 	}
+	if t := song.Trigger(trigger); t != nil && t.At != "" && !song.Reaches(st, t.At) {
+		return nil, nil // it does not arrive where it is taken
+	}
 	var times []float64
 	if st.MIDI != nil {
 		times = st.MIDI.Hits()
@@ -131,7 +149,7 @@ type chain struct {
 	Audio string
 	Rate  int
 	BPM   float64
-	Gain  float64 // clip and fader, dB
+	Gain  float64 // source and clip, dB
 	Moves []step
 	Win   Window
 }
@@ -142,7 +160,7 @@ type step struct {
 }
 
 func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window) (chain, error) {
-	c := chain{Audio: st.Audio, Rate: song.Rate, Gain: st.Clip + st.Fader, Win: w}
+	c := chain{Audio: st.Audio, Rate: song.Rate, Gain: st.Source + st.Clip, Win: w}
 	for _, m := range st.Moves {
 		if m.Off {
 			continue
@@ -164,9 +182,9 @@ func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window) (chain,
 	return c, nil
 }
 
-// Stem renders one stem through its chain, in its own number of channels. It returns the
-// key of the result too, for what is derived from it.
-func (r *Renderer) Stem(song *session.Song, st *session.Stem, w Window) (audio.Buffer, string, error) {
+// chained renders one stem through its clip gain and its moves, up to the fader, in its own
+// number of channels. It returns the key of the result too, for what is derived from it.
+func (r *Renderer) chained(song *session.Song, st *session.Stem, w Window) (audio.Buffer, string, error) {
 	c, err := r.chain(song, st, w)
 	if err != nil {
 		return audio.Buffer{}, "", err
@@ -185,6 +203,16 @@ func (r *Renderer) Stem(song *session.Song, st *session.Stem, w Window) (audio.B
 		return out, out.Bytes(), err
 	})
 	return b, k, err
+}
+
+// Stem renders one stem through its whole chain: clip gain, moves, fader, pan and width.
+func (r *Renderer) Stem(song *session.Song, st *session.Stem, w Window) (audio.Buffer, string, error) {
+	b, k, err := r.chained(song, st, w)
+	if err != nil {
+		return b, "", err
+	}
+	n, err := r.sum([]node{{b, k, stemPlace(st)}}, song.Rate, 1, w)
+	return n.buf, n.key, err
 }
 
 func (c *chain) run(src audio.Buffer, block int) (audio.Buffer, error) {
@@ -213,134 +241,156 @@ func (c *chain) run(src audio.Buffer, block int) (audio.Buffer, error) {
 	return out, nil
 }
 
-// node is a rendered part with its key.
+// node is a rendered part with its key and the place that it is given where it is summed.
 type node struct {
 	buf audio.Buffer
 	key string
+	at  place
 }
 
-func (r *Renderer) stems(ctx context.Context, song *session.Song, stems []*session.Stem, w Window) ([]node, error) {
-	out := make([]node, len(stems))
-	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(4)
-	var mu sync.Mutex
-	for i, st := range stems {
-		g.Go(func() error {
-			if err := ctx.Err(); err != nil {
-				return err
-			}
-			b, k, err := r.Stem(song, st, w)
-			if err != nil {
-				return fmt.Errorf("rendering %s: %w", st.Name, err)
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			out[i] = node{b, k}
-			return nil
-		})
-	}
-	return out, g.Wait()
-}
-
-// sum adds parts with gains in dB into a buffer of at least that many channels, and as many
+// sum adds parts, each at its place, into a buffer of at least that many channels, and as many
 // as the widest part has; a mono part stands in every channel at its full level. A single
 // part that nothing changes is passed on as it is.
-func (r *Renderer) sum(parts []node, gains []float64, rate, channels int, w Window) (node, error) {
+func (r *Renderer) sum(parts []node, rate, channels int, w Window) (node, error) {
 	for _, p := range parts {
-		channels = max(channels, len(p.buf.Ch))
+		channels = max(channels, p.at.channels(len(p.buf.Ch)))
 	}
-	if len(parts) == 1 && gains[0] == 0 && len(parts[0].buf.Ch) == channels {
+	if len(parts) == 1 && parts[0].at == (place{}) && len(parts[0].buf.Ch) == channels {
 		return parts[0], nil
 	}
 	keys := make([]string, len(parts))
-	for i := range parts {
-		keys[i] = parts[i].key
+	places := make([]place, len(parts))
+	for i, p := range parts {
+		keys[i], places[i] = p.key, p.at
 	}
-	k := key("sum", keys, gains, channels, w)
+	k := key("sum", keys, places, channels, w)
 	b, err := Cached(r.Cache, k, func() (audio.Buffer, int, error) {
 		out := audio.New(rate, channels, w.Frames())
 		for i, p := range parts {
-			if i == 0 && gains[i] == 0 {
-				for c := range out.Ch {
-					copy(out.Ch[c], p.buf.Ch[min(c, len(p.buf.Ch)-1)])
-				}
-				continue
-			}
-			addInto(out, p.buf, gains[i])
+			p.at.addTo(out, p.buf, i == 0)
 		}
 		return out, out.Bytes(), nil
 	})
-	return node{b, k}, err
+	return node{buf: b, key: k}, err
 }
 
-func addInto(out, in audio.Buffer, db float64) {
-	g := float32(dsp.Gain(db))
-	for c := range out.Ch {
-		src := in.Ch[min(c, len(in.Ch)-1)]
-		dst := out.Ch[c][:len(src)]
-		if g == 1 {
-			for i, v := range src {
-				dst[i] += v
-			}
-			continue
-		}
-		for i, v := range src {
-			dst[i] += v * g
-		}
-	}
-}
-
-// Solo renders the part of the mix that is soloed, in stereo: stems of the chosen roles
-// through their buses to the master. It returns the key of the result too.
+// Solo renders the part of the mix that is soloed, in stereo: its stems through their buses to
+// the master. It returns the key of the result too.
 func (r *Renderer) Solo(ctx context.Context, song *session.Song, solo Solo, w Window) (audio.Buffer, string, error) {
 	return r.solo(ctx, song, solo, w, 2)
 }
 
 // solo is Solo in at least that many channels: with 1, a part that is mono stays so.
 func (r *Renderer) solo(ctx context.Context, song *session.Song, solo Solo, w Window, channels int) (audio.Buffer, string, error) {
-	byBus := map[string][]*session.Stem{}
-	for i := range song.Stems {
-		st := &song.Stems[i]
-		if st.Mute || !heard(st.Role, solo) {
-			continue
-		}
-		byBus[st.Bus] = append(byBus[st.Bus], st)
+	n, err := r.group(ctx, song, "", solo, w, channels)
+	if err != nil {
+		return audio.Buffer{}, "", err
 	}
-	var tops []node
-	var gains []float64
-	for _, bus := range append([]session.Bus{{}}, song.Buses...) {
-		members := byBus[bus.ID]
-		if len(members) == 0 {
-			continue
-		}
-		parts, err := r.stems(ctx, song, members, w)
-		if err != nil {
-			return audio.Buffer{}, "", err
-		}
-		if bus.ID == "" { // straight to the master
-			for _, p := range parts {
-				tops, gains = append(tops, p), append(gains, 0)
-			}
-			continue
-		}
-		b, err := r.sum(parts, make([]float64, len(parts)), song.Rate, 1, w)
-		if err != nil {
-			return audio.Buffer{}, "", err
-		}
-		tops, gains = append(tops, b), append(gains, bus.Fader)
-	}
-	n, err := r.sum(tops, gains, song.Rate, channels, w)
+	n.at.DB = song.Master.Fader
+	n, err = r.sum([]node{n}, song.Rate, channels, w)
 	return n.buf, n.key, err
 }
 
-func heard(role session.Role, solo Solo) bool {
+// group renders the sum of what goes to a bus, before its fader; "" is the master.
+func (r *Renderer) group(ctx context.Context, song *session.Song, bus string, solo Solo, w Window, channels int) (node, error) {
+	parts, err := r.parts(ctx, song, bus, solo, w)
+	if err != nil {
+		return node{}, err
+	}
+	return r.sum(parts, song.Rate, channels, w)
+}
+
+// parts renders what goes to a bus: stems, sends and other buses, each with its place.
+func (r *Renderer) parts(ctx context.Context, song *session.Song, bus string, solo Solo, w Window) ([]node, error) {
+	ins := inputs(song, bus, solo)
+	out := make([]node, len(ins))
+	g, inner := errgroup.WithContext(ctx)
+	g.SetLimit(4)
+	for i, in := range ins {
+		if in.stem == nil {
+			continue
+		}
+		g.Go(func() error {
+			if err := inner.Err(); err != nil {
+				return err
+			}
+			b, k, err := r.chained(song, in.stem, w)
+			if err != nil {
+				return fmt.Errorf("rendering %s: %w", in.stem.Name, err)
+			}
+			out[i] = node{b, k, in.at}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	for i, in := range ins {
+		if in.bus == nil {
+			continue
+		}
+		n, err := r.group(ctx, song, in.bus.ID, solo, w, 1)
+		if err != nil {
+			return nil, err
+		}
+		n.at = in.at
+		out[i] = n
+	}
+	return out, nil
+}
+
+// input is one thing that goes to a bus.
+type input struct {
+	stem *session.Stem // a stem, or a send of it
+	bus  *session.Bus  // or another bus
+	at   place
+}
+
+// inputs lists what goes to a bus and is heard: stems and sends in the song's order, then buses.
+func inputs(song *session.Song, bus string, solo Solo) []input {
+	var out []input
+	for i := range song.Stems {
+		st := &song.Stems[i]
+		if st.Mute || !heard(song, st, solo) {
+			continue
+		}
+		if st.Bus == bus {
+			out = append(out, input{stem: st, at: stemPlace(st)})
+		}
+		for _, e := range st.Sends {
+			if e.Bus != bus {
+				continue
+			}
+			at := place{DB: e.Level}
+			if !e.Pre {
+				at = stemPlace(st)
+				at.DB += e.Level
+			}
+			out = append(out, input{stem: st, at: at})
+		}
+	}
+	for i := range song.Buses {
+		b := &song.Buses[i]
+		if b.Bus == bus && !b.Mute && len(inputs(song, b.ID, solo)) > 0 {
+			out = append(out, input{bus: b, at: place{DB: b.Fader}})
+		}
+	}
+	return out
+}
+
+func heard(song *session.Song, st *session.Stem, solo Solo) bool {
 	switch solo {
 	case SoloKick:
-		return role == session.Kick
+		return st.Role == session.Kick
 	case SoloBass:
-		return role == session.Bass
+		return st.Role == session.Bass
 	case SoloBoth:
-		return role == session.Kick || role == session.Bass
+		return st.Role == session.Kick || st.Role == session.Bass
+	}
+	if bus := solo.Bus(); bus != "" {
+		return song.Reaches(st, bus) || slices.ContainsFunc(st.Sends, func(e session.Send) bool {
+			return e.Bus == bus || slices.ContainsFunc(song.Path(e.Bus), func(b *session.Bus) bool { return b.ID == bus })
+		})
 	}
 	return true
 }
@@ -354,7 +404,7 @@ func (r *Renderer) PairLength(song *session.Song) (int, error) { return r.length
 func (r *Renderer) length(song *session.Song, of Solo) (int, error) {
 	longest := 0
 	for _, st := range song.Stems {
-		if !heard(st.Role, of) {
+		if !heard(song, &st, of) {
 			continue
 		}
 		in, closeFile, err := r.Library.Open(st.Audio)

@@ -296,3 +296,111 @@ func copyOf(s session.Song) session.Song {
 	s.Buses = append([]session.Bus(nil), s.Buses...)
 	return s
 }
+
+// The pan law: equal power, the middle as it is; a mono part at a side +3.01 dB there, half way
+// cos and sin of 22.5 and 67.5 degrees (closed form). A stereo part keeps its near side.
+func TestPanAndWidth(t *testing.T) {
+	lib := &Memory{}
+	lib.Put("mono", outside.Sine(rate, 1, 997, 0.25, 1, 0))
+	wide := outside.Sine(rate, 2, 997, 0.25, 1, 0)
+	for i := range wide.Ch[1] {
+		wide.Ch[1][i] *= -0.5 // mid 0.25, side 0.75 of the left
+	}
+	lib.Put("wide", wide)
+	s := session.New("Pan", 120)
+	s.Rate = rate
+	s.Stems = []session.Stem{{ID: "a", Name: "a", Role: session.Other, Audio: "mono"}}
+	r := New(lib, 1<<28)
+	peaks := func() (float64, float64) {
+		b := solo(t, r, s, SoloAll, Window{0, rate})
+		return float64(meter.Peak(b.Ch[0])) / 0.25, float64(meter.Peak(b.Ch[1])) / 0.25
+	}
+	at := func(name string, left, right float64) {
+		t.Helper()
+		if l, r := peaks(); math.Abs(l-left) > 1e-4 || math.Abs(r-right) > 1e-4 {
+			t.Errorf("%s: %.4f left, %.4f right; want %.4f and %.4f", name, l, r, left, right)
+		}
+	}
+	at("the middle", 1, 1)
+	s.Stems[0].Pan = -1
+	at("left", math.Sqrt2, 0)
+	s.Stems[0].Pan = 0.5
+	at("half right", math.Sqrt2*math.Sin(math.Pi/8), math.Sqrt2*math.Cos(math.Pi/8))
+	if l, r := peaks(); math.Abs(l*l+r*r-2) > 1e-4 {
+		t.Errorf("the power at half right is %.4f of that in the middle", (l*l+r*r)/2)
+	}
+	s.Stems[0] = session.Stem{ID: "a", Name: "a", Role: session.Other, Audio: "wide", Pan: 0.5}
+	at("a stereo part half right", math.Sqrt2*math.Sin(math.Pi/8), 0.5)
+	s.Stems[0].Pan, s.Stems[0].Width = 0, -1
+	at("narrowed to mono", 0.25, 0.25)
+	s.Stems[0].Width = 1
+	at("twice as wide", 0.25+2*0.75, 2*0.75-0.25)
+	s.Stems[0].Width = -0.5
+	at("half as wide", 0.25+0.375, 0.375-0.25)
+}
+
+// Nested buses, sends and mutes: what arrives is what the gains on the way say.
+func TestRouting(t *testing.T) {
+	lib := &Memory{}
+	lib.Put("tone", outside.Sine(rate, 1, 997, 0.1, 1, 0))
+	s := session.New("Routing", 120)
+	s.Rate = rate
+	s.Buses = []session.Bus{{ID: "in", Name: "In", Bus: "out", Fader: -2}, {ID: "out", Name: "Out", Fader: -3}, {ID: "room", Name: "Room", Fader: -4}}
+	s.Master.Fader = -1
+	s.Stems = []session.Stem{{ID: "a", Name: "a", Role: session.Other, Audio: "tone", Bus: "in", Fader: -6}}
+	r := New(lib, 1<<28)
+	level := func(solo Solo) float64 {
+		t.Helper()
+		b, _, err := r.Solo(context.Background(), &s, solo, Window{0, rate})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return float64(meter.PeakDB(b.Ch...)) + 20
+	}
+	check := func(name string, got, want float64) {
+		t.Helper()
+		if math.Abs(got-want) > 1e-3 {
+			t.Errorf("%s: %.3f dB, want %.3f", name, got, want)
+		}
+	}
+	add := func(dbs ...float64) float64 {
+		sum := 0.0
+		for _, db := range dbs {
+			sum += math.Pow(10, db/20)
+		}
+		return 20 * math.Log10(sum)
+	}
+	check("through two buses", level(SoloAll), -6-2-3-1)
+	s.Stems[0].Sends = []session.Send{{Bus: "room", Level: -10}}
+	check("with a send behind the fader", level(SoloAll), add(-12, -6-10-4-1))
+	s.Stems[0].Sends[0].Pre = true
+	check("with a send before it", level(SoloAll), add(-12, -10-4-1))
+	check("the return alone holds the stem's own way too", level(SoloBus("room")), add(-12, -15))
+	s.Buses[0].Mute = true
+	check("the bus muted", level(SoloAll), -15)
+	s.Buses[0].Mute = false
+	s.Buses[1].Bus = "in"
+	if err := s.Validate(); err == nil {
+		t.Error("buses in a ring are taken")
+	}
+}
+
+// A trigger that is taken at a bus is lost when its stem goes elsewhere.
+func TestTriggerAtABus(t *testing.T) {
+	lib, s := beat()
+	r := New(lib, 1<<28)
+	s = withDuck(s, 12)
+	s.Triggers[0].At = "low"
+	hits, err := r.Hits(&s, session.KickTrigger)
+	if err != nil || len(hits) != 5 {
+		t.Fatalf("%d hits, %v", len(hits), err)
+	}
+	s.Stems[0].Bus = "music"
+	if hits, err = r.Hits(&s, session.KickTrigger); err != nil || len(hits) != 0 {
+		t.Errorf("%d hits of a kick that goes elsewhere, %v", len(hits), err)
+	}
+	s.Buses[1].Bus = "low"
+	if hits, err = r.Hits(&s, session.KickTrigger); err != nil || len(hits) != 5 {
+		t.Errorf("%d hits through a bus within, %v", len(hits), err)
+	}
+}

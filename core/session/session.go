@@ -28,9 +28,12 @@ type Song struct {
 	Leader   Leader    `json:"leader"`
 	Rate     int       `json:"rate_hz"` // the rate everything is rendered at; 0 until a stem is in
 	Targets  Targets   `json:"targets"`
-	Loop     *Span     `json:"loop,omitempty"` // nil: the 8 bars with the most kick and bass
+	Loop     *Span     `json:"loop,omitempty"`   // nil: the 8 bars with the most kick and bass
+	Levels   *Levels   `json:"levels,omitempty"` // nil: those of common practice
 	Stems    []Stem    `json:"stems"`
 	Buses    []Bus     `json:"buses,omitempty"`
+	Master   Master    `json:"master,omitzero"`
+	Plan     *Plan     `json:"plan,omitempty"` // trims that are being set outside
 	Triggers []Trigger `json:"triggers,omitempty"`
 }
 
@@ -61,18 +64,22 @@ type Span struct {
 
 // Stem is one part of the beat.
 type Stem struct {
-	ID    string      `json:"id"`
-	Name  string      `json:"name"`
-	Role  Role        `json:"role"`
-	Audio string      `json:"audio"`         // SHA-256 of the file, hex
-	Was   string      `json:"was,omitempty"` // the file before, where a new version was dropped on it
-	Clip  float64     `json:"clip_db,omitempty"`
-	Fader float64     `json:"fader_db,omitempty"`
-	Locks []string    `json:"locks,omitempty"` // steps automated elsewhere: "fader"
-	Mute  bool        `json:"mute,omitempty"`
-	Bus   string      `json:"bus,omitempty"`  // id; empty: straight to the master
-	MIDI  *MIDI       `json:"midi,omitempty"` // what it plays, where a MIDI file was attached
-	Moves []move.Move `json:"moves,omitempty"`
+	ID     string      `json:"id"`
+	Name   string      `json:"name"`
+	Role   Role        `json:"role"`
+	Audio  string      `json:"audio"`               // SHA-256 of the file, hex
+	Was    string      `json:"was,omitempty"`       // the file before, where a new version was dropped on it
+	Source float64     `json:"source_db,omitempty"` // gain where the sound is made
+	Clip   float64     `json:"clip_db,omitempty"`
+	Fader  float64     `json:"fader_db,omitempty"`
+	Pan    float64     `json:"pan,omitempty"`          // -1 left, 0 middle, 1 right
+	Width  float64     `json:"width_change,omitempty"` // of the sides' level: -1 mono, 0 as it is, 1 twice
+	Locks  []Step      `json:"locks,omitempty"`        // steps automated elsewhere
+	Mute   bool        `json:"mute,omitempty"`
+	Bus    string      `json:"bus,omitempty"` // id; empty: straight to the master
+	Sends  []Send      `json:"sends,omitempty"`
+	MIDI   *MIDI       `json:"midi,omitempty"` // what it plays, where a MIDI file was attached
+	Moves  []move.Move `json:"moves,omitempty"`
 }
 
 // MIDI is the notes of a stem; where it is the trigger, they are its hits.
@@ -93,11 +100,28 @@ func (m *MIDI) Hits() []float64 {
 	return at
 }
 
-// Bus is a group of stems.
+// Bus is a group of stems and of other buses, or a return that stems are sent to.
 type Bus struct {
 	ID    string  `json:"id"`
 	Name  string  `json:"name"`
 	Fader float64 `json:"fader_db,omitempty"`
+	Bus   string  `json:"bus,omitempty"` // id of the bus it goes to; empty: the master
+	Locks []Step  `json:"locks,omitempty"`
+	Mute  bool    `json:"mute,omitempty"`
+}
+
+// Plan is a list of trims that are being set in another program: new versions of the stems are
+// checked against it.
+type Plan struct {
+	Trims []Trim `json:"trims"`
+}
+
+// Trim is what a stem's level is to change by between the file it was planned for and its next
+// version.
+type Trim struct {
+	Stem  string  `json:"stem"`
+	Audio string  `json:"audio"` // the file it was planned for
+	DB    float64 `json:"db"`
 }
 
 // Trigger names the stem at whose hits a duck works.
@@ -105,6 +129,7 @@ type Trigger struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
 	Stem string `json:"stem"`
+	At   string `json:"at_bus,omitempty"` // the bus at which it is taken; empty: at the stem itself
 }
 
 // Role is what a stem does in the beat.
@@ -209,8 +234,6 @@ func (s *Song) Validate() error {
 			return fmt.Errorf("the stem %q has the unknown role %q", st.Name, st.Role)
 		case !buses[st.Bus]:
 			return fmt.Errorf("the stem %q goes to a bus that is not there", st.Name)
-		case !(math.Abs(st.Clip) <= 60 && math.Abs(st.Fader) <= 60):
-			return fmt.Errorf("the stem %q has a gain outside -60 to +60 dB", st.Name)
 		}
 		seen[st.ID] = true
 		for _, m := range st.Moves {
@@ -225,7 +248,7 @@ func (s *Song) Validate() error {
 			}
 		}
 	}
-	return nil
+	return s.validateRouting()
 }
 
 // Read reads the JSON form and validates it.
@@ -256,6 +279,23 @@ func (s Song) Bypassed() Song {
 	for i := range c.Stems {
 		c.Stems[i].Moves = nil
 	}
+	return c
+}
+
+// Untrimmed returns the song with every gain, pan and width as the files came: the "before" of
+// Levels.
+func (s Song) Untrimmed() Song {
+	c := s
+	c.Stems = append([]Stem(nil), s.Stems...)
+	for i := range c.Stems {
+		st := &c.Stems[i]
+		st.Source, st.Clip, st.Fader, st.Pan, st.Width = 0, 0, 0, 0, 0
+	}
+	c.Buses = append([]Bus(nil), s.Buses...)
+	for i := range c.Buses {
+		c.Buses[i].Fader = 0
+	}
+	c.Master.Fader = 0
 	return c
 }
 

@@ -19,7 +19,7 @@ func song() Song {
 	s.Stems = []Stem{
 		{ID: "k", Name: "Kick", Role: Kick, Audio: sha},
 		{ID: "b", Name: "Sub", Role: Bass, Audio: sha, Bus: "low"},
-		{ID: "p", Name: "Pad", Role: Melodic, Audio: sha, Locks: []string{"fader"}},
+		{ID: "p", Name: "Pad", Role: Melodic, Audio: sha, Locks: []Step{TrackStep}},
 	}
 	s.Settle()
 	s.SetDuck(&move.Duck{School: "curve", Trigger: KickTrigger, Points: []move.Point{{MS: -4}, {DB: -6}, {MS: 90, DB: -6, Bend: 0.2}, {MS: 150, Note: "1/8"}}}, false, "why")

@@ -1,0 +1,243 @@
+package session
+
+import (
+	"fmt"
+	"math"
+	"slices"
+)
+
+// Step is one place at which gain is set, from the sound's source to the master.
+type Step string
+
+// The steps in the order in which a stem passes them.
+const (
+	SourceStep Step = "source" // the level at which the sound is made or bounced
+	ClipStep   Step = "clip"   // the gain of the clip on the timeline
+	TrackStep  Step = "track"  // the track's fader, after its moves
+	BusStep    Step = "bus"
+	MasterStep Step = "master"
+)
+
+// StemSteps are the steps of a stem, in order.
+var StemSteps = []Step{SourceStep, ClipStep, TrackStep}
+
+// Bounds of the routing.
+const (
+	MaxGain  = 60.0 // dB to each side, of every gain
+	MaxBuses = 64
+)
+
+// Send is a copy of a stem to a return.
+type Send struct {
+	Bus   string  `json:"bus"`
+	Level float64 `json:"level_db"`
+	Pre   bool    `json:"pre,omitempty"` // taken before the fader, pan and width
+}
+
+// Master is the last step of the song.
+type Master struct {
+	Fader float64 `json:"fader_db,omitempty"`
+	Locks []Step  `json:"locks,omitempty"`
+}
+
+// Window is where a level usually lies, in dBFS or relative to another, in dB.
+type Window struct {
+	Lo float64 `json:"lo_db"`
+	Hi float64 `json:"hi_db"`
+}
+
+// Clamp returns the value in the window that is nearest to v.
+func (w Window) Clamp(v float64) float64 { return min(max(v, w.Lo), w.Hi) }
+
+// Middle returns the window's middle.
+func (w Window) Middle() float64 { return (w.Lo + w.Hi) / 2 }
+
+// Shift moves a window by dB.
+func (w Window) Shift(db float64) Window { return Window{w.Lo + db, w.Hi + db} }
+
+// Levels are the windows and targets that levels are judged against: sample peaks in dBFS at the
+// end of a stem's own chain. They are data; the defaults are common practice, with no published
+// source.
+type Levels struct {
+	Kick      float64         `json:"kick_dbfs"`       // the anchor
+	Bus       float64         `json:"bus_dbfs"`        // no bus over this
+	Premaster float64         `json:"premaster_dbfs"`  // what is aimed at
+	Limit     float64         `json:"limit_dbfs"`      // what the premaster is never over
+	BassUnder Window          `json:"bass_under_kick"` // the bass over the kick where the kick leads, dB
+	BassOver  Window          `json:"bass_over_kick"`  // where the bass leads
+	MelodyGap float64         `json:"melody_gap_db"`   // of a melody under the kick, at the least
+	Windows   map[Role]Window `json:"windows"`         // dBFS, with the kick at its common anchor
+}
+
+const commonKick = -7.0 // dBFS, where the windows are given for
+
+// CommonLevels returns the windows and targets of common practice (design, 1-product: rules of
+// thumb, no published source).
+func CommonLevels() Levels {
+	return Levels{
+		Kick: commonKick, Bus: -3.5, Premaster: -6, Limit: -3.5,
+		BassUnder: Window{-3, -1}, BassOver: Window{0, 1}, MelodyGap: 5,
+		Windows: map[Role]Window{
+			Kick: {-8, -6}, Snare: {-10, -7}, Melodic: {-15, -12}, Hats: {-20, -14}, Perc: {-20, -14},
+			Texture: {-30, -22}, Effects: {-18, -10},
+		},
+	}
+}
+
+// LevelRules returns the song's own windows and targets, or those of common practice.
+func (s *Song) LevelRules() Levels {
+	if s.Levels != nil {
+		return *s.Levels
+	}
+	return CommonLevels()
+}
+
+// Window returns the window of a role's peak in dBFS with the kick at a given peak; ok is false
+// where the role has none.
+func (s *Song) Window(r Role, kick float64) (w Window, ok bool) {
+	l := s.LevelRules()
+	switch {
+	case r == Bass && s.Leader == BassLeads:
+		return l.BassOver.Shift(kick), true
+	case r == Bass:
+		return l.BassUnder.Shift(kick), true
+	}
+	w, ok = l.Windows[r]
+	return w.Shift(kick - commonKick), ok
+}
+
+// Validate returns an error in plain words where the windows make no sense.
+func (l *Levels) Validate() error {
+	for name, v := range map[string]float64{"the kick's anchor": l.Kick, "the bus limit": l.Bus, "the premaster's aim": l.Premaster, "the premaster's limit": l.Limit} {
+		if !(v >= -60 && v <= 0) {
+			return fmt.Errorf("%s of %g dBFS is outside -60 to 0", name, v)
+		}
+	}
+	switch {
+	case l.Premaster > l.Limit:
+		return fmt.Errorf("the premaster's aim of %g dBFS lies over its limit of %g", l.Premaster, l.Limit)
+	case !(l.MelodyGap >= 0 && l.MelodyGap <= 40):
+		return fmt.Errorf("a gap of %g dB between drums and melody is outside 0 to 40", l.MelodyGap)
+	}
+	for name, w := range map[string]Window{"the bass under the kick": l.BassUnder, "the bass over the kick": l.BassOver} {
+		if !(w.Lo >= -40 && w.Hi <= 40 && w.Lo <= w.Hi) {
+			return fmt.Errorf("the window for %s runs from %g to %g dB", name, w.Lo, w.Hi)
+		}
+	}
+	for r, w := range l.Windows {
+		if !r.Valid() || !(w.Lo >= -80 && w.Hi <= 0 && w.Lo <= w.Hi) {
+			return fmt.Errorf("the window for %q runs from %g to %g dBFS", r, w.Lo, w.Hi)
+		}
+	}
+	return nil
+}
+
+// Gain returns the gain at one of a stem's steps, in dB.
+func (s *Stem) Gain(step Step) float64 { return *s.gain(step) }
+
+// SetGain sets the gain at one of a stem's steps.
+func (s *Stem) SetGain(step Step, db float64) { *s.gain(step) = db }
+
+func (s *Stem) gain(step Step) *float64 {
+	switch step {
+	case SourceStep:
+		return &s.Source
+	case ClipStep:
+		return &s.Clip
+	}
+	return &s.Fader
+}
+
+// Locked reports whether a step is automated elsewhere.
+func (s *Stem) Locked(step Step) bool { return slices.Contains(s.Locks, step) }
+
+// Locked reports whether the bus's fader is automated elsewhere.
+func (b *Bus) Locked() bool { return slices.Contains(b.Locks, BusStep) }
+
+// Locked reports whether the master's fader is automated elsewhere.
+func (m *Master) Locked() bool { return slices.Contains(m.Locks, MasterStep) }
+
+// Bus returns the bus with that id, nil where there is none.
+func (s *Song) Bus(id string) *Bus {
+	for i := range s.Buses {
+		if s.Buses[i].ID == id {
+			return &s.Buses[i]
+		}
+	}
+	return nil
+}
+
+// Path returns the buses that a stem or bus put on bus id passes, from there to the master.
+func (s *Song) Path(id string) []*Bus {
+	var out []*Bus
+	for b := s.Bus(id); b != nil && len(out) <= len(s.Buses); b = s.Bus(b.Bus) {
+		out = append(out, b)
+	}
+	return out
+}
+
+// Reaches reports whether a stem arrives at a bus, by its own way or through others.
+func (s *Song) Reaches(st *Stem, bus string) bool {
+	return slices.ContainsFunc(s.Path(st.Bus), func(b *Bus) bool { return b.ID == bus })
+}
+
+// TriggerArrives reports whether a trigger's stem is still heard where the trigger is taken.
+func (s *Song) TriggerArrives(t *Trigger) bool {
+	st := s.Stem(t.Stem)
+	return st != nil && (t.At == "" || s.Reaches(st, t.At))
+}
+
+// validateRouting checks buses, sends and gains.
+func (s *Song) validateRouting() error {
+	if len(s.Buses) > MaxBuses {
+		return fmt.Errorf("a song holds at most %d buses", MaxBuses)
+	}
+	bad := func(db float64) bool { return !(math.Abs(db) <= MaxGain) }
+	for i := range s.Buses {
+		b := &s.Buses[i]
+		switch {
+		case b.Bus != "" && s.Bus(b.Bus) == nil:
+			return fmt.Errorf("the bus %q goes to a bus that is not there", b.Name)
+		case bad(b.Fader):
+			return fmt.Errorf("the bus %q has a gain outside -60 to +60 dB", b.Name)
+		case len(s.Path(b.ID)) > len(s.Buses):
+			return fmt.Errorf("the bus %q would end in itself", b.Name)
+		case len([]rune(b.Name)) > MaxName:
+			return fmt.Errorf("a bus's name is longer than %d characters", MaxName)
+		}
+	}
+	if bad(s.Master.Fader) {
+		return fmt.Errorf("the master has a gain outside -60 to +60 dB")
+	}
+	for _, st := range s.Stems {
+		switch {
+		case bad(st.Source) || bad(st.Clip) || bad(st.Fader):
+			return fmt.Errorf("the stem %q has a gain outside -60 to +60 dB", st.Name)
+		case !(st.Pan >= -1 && st.Pan <= 1):
+			return fmt.Errorf("the stem %q is panned beyond left or right", st.Name)
+		case !(st.Width >= -1 && st.Width <= 1):
+			return fmt.Errorf("the stem %q has a width outside 0 to 200 %%", st.Name)
+		}
+		seen := map[string]bool{}
+		for _, e := range st.Sends {
+			switch {
+			case s.Bus(e.Bus) == nil:
+				return fmt.Errorf("the stem %q is sent to a return that is not there", st.Name)
+			case seen[e.Bus]:
+				return fmt.Errorf("the stem %q is sent twice to the same return", st.Name)
+			case bad(e.Level):
+				return fmt.Errorf("the stem %q has a send outside -60 to +60 dB", st.Name)
+			}
+			seen[e.Bus] = true
+		}
+	}
+	for i := range s.Triggers {
+		if t := &s.Triggers[i]; t.At != "" && s.Bus(t.At) == nil {
+			return fmt.Errorf("the trigger %q is taken at a bus that is not there", t.Name)
+		}
+	}
+	if s.Levels != nil {
+		return s.Levels.Validate()
+	}
+	return nil
+}
