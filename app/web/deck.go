@@ -58,7 +58,11 @@ func (s *Server) deckAudio(c *gin.Context) {
 		return
 	}
 	if side == "before.wav" {
-		song = song.Bypassed()
+		if c.Query("of") == "trims" {
+			song = song.Untrimmed()
+		} else {
+			song = song.Bypassed()
+		}
 	}
 	b, _, err := s.Renderer.Heard(c.Request.Context(), &song, solo(c), mix.Window{From: from, To: min(to, length)})
 	if err != nil {

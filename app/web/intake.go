@@ -35,6 +35,8 @@ import (
 const (
 	importJob = "import"
 	midiJob   = "midi"
+
+	referenceJob = "reference" // a finished track
 )
 
 type importPayload struct {
@@ -155,7 +157,14 @@ func (s *Server) stemFindings(v *view, st *session.Stem) []intake.Finding {
 }
 
 // upload takes the files of a drop, one after another, and starts a job for each.
-func (s *Server) upload(c *gin.Context) {
+func (s *Server) upload(c *gin.Context) { s.receive(c, importJob, s.imports, "intake") }
+
+// uploadReference takes finished tracks.
+func (s *Server) uploadReference(c *gin.Context) {
+	s.receive(c, referenceJob, s.references, "levels")
+}
+
+func (s *Server) receive(c *gin.Context, kind string, answer func(*gin.Context), stage string) {
 	if s.load(c) == nil {
 		return
 	}
@@ -181,7 +190,7 @@ func (s *Server) upload(c *gin.Context) {
 			s.fail(c, http.StatusRequestEntityTooLarge, fmt.Sprintf("More than %d files at once. The first %d were taken; send the rest after them.", MaxFilesAt, MaxFilesAt))
 			return
 		}
-		if err := s.takeIn(c, part.FileName(), c.Param("stem"), part); err != nil {
+		if err := s.takeIn(c, kind, part.FileName(), c.Param("stem"), part); err != nil {
 			s.failWith(c, err)
 			return
 		}
@@ -191,15 +200,15 @@ func (s *Server) upload(c *gin.Context) {
 		return
 	}
 	if !isHTMX(c) {
-		c.Redirect(http.StatusSeeOther, "/songs/"+c.Param("id")+"/intake")
+		c.Redirect(http.StatusSeeOther, "/songs/"+c.Param("id")+"/"+stage)
 		return
 	}
-	s.imports(c)
+	answer(c)
 }
 
-func (s *Server) takeIn(c *gin.Context, fileName, replace string, r io.Reader) error {
+func (s *Server) takeIn(c *gin.Context, kind, fileName, replace string, r io.Reader) error {
 	name := shownName(fileName)
-	job := store.Job{SongID: c.Param("id"), Kind: importJob, Name: name}
+	job := store.Job{SongID: c.Param("id"), Kind: kind, Name: name}
 	incoming, err := s.Store.Incoming(r, MaxFileBytes)
 	if errors.Is(err, store.ErrTooLarge) {
 		job.State, job.Message = store.Failed, fmt.Sprintf("it is larger than %d GiB; nothing was taken from it", MaxFileBytes>>30)
@@ -214,7 +223,7 @@ func (s *Server) takeIn(c *gin.Context, fileName, replace string, r io.Reader) e
 		return err
 	}
 	job.Payload = string(payload)
-	if s.isMIDI(incoming) {
+	if kind == importJob && s.isMIDI(incoming) {
 		job.Kind = midiJob
 	}
 	_, err = s.Pool.Submit(c.Request.Context(), job)
@@ -322,10 +331,27 @@ func (s *Server) importFile(ctx context.Context, j store.Job, incoming, replace 
 			st.Was, st.Audio = st.Audio, sha
 			return "New version of " + st.Name, nil
 		}
+		if j.Kind == referenceJob {
+			return addReference(song, j.Name, sha)
+		}
 		addStem(song, j.Name, sha, a)
 		return "Add " + song.Stems[len(song.Stems)-1].Name, nil
 	})
 	return err
+}
+
+// addReference adds a finished track to the song.
+func addReference(song *session.Song, name, sha string) (string, error) {
+	id := 1
+	for slices.ContainsFunc(song.References, func(r session.Reference) bool { return r.ID == fmt.Sprintf("r%d", id) }) {
+		id++
+	}
+	if slices.ContainsFunc(song.References, func(r session.Reference) bool { return r.Audio == sha }) {
+		return "", errors.New("it is among the finished tracks already")
+	}
+	name = strings.TrimSuffix(name, path.Ext(name))
+	song.References = append(song.References, session.Reference{ID: fmt.Sprintf("r%d", id), Name: name, Audio: sha})
+	return "Add the finished track " + name, nil
 }
 
 // isMIDI reports whether an upload is a MIDI file.
@@ -506,6 +532,7 @@ type importsView struct {
 
 func (s *Server) importsView(ctx context.Context, id string) (importsView, error) {
 	jobs, err := s.Store.Jobs(ctx, id)
+	jobs = slices.DeleteFunc(jobs, func(j store.Job) bool { return j.Kind == referenceJob }) // shown on Levels
 	v := importsView{SongID: id, Jobs: jobs}
 	sum := 0.0
 	for _, j := range jobs {

@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/plot"
+	"mellowthump/core/levels"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
@@ -52,6 +53,13 @@ func (s *Server) funcs() template.FuncMap {
 		"roles":   func() any { return session.Roles },
 		"inc":     func(i int) int { return i + 1 },
 		"over":    func(a, b meter.Figure) bool { return a.Valid() && float64(a) >= float64(b) },
+		"cell":    func(v ...any) []any { return v },
+		"anchors": func() any { return levels.Anchors },
+		"signed":  signedTenth,
+		"float":   func(f meter.Figure) float64 { return float64(f) },
+		"sub":     func(a, b float64) float64 { return a - b },
+		"minus":   func(a float64, b int) float64 { return a - float64(b) },
+		"fig10":   func(f meter.Figure) string { return strconv.FormatFloat(float64(f), 'f', 1, 64) },
 		"abs":     func(f meter.Figure) meter.Figure { return max(f, -f) },
 	}
 }
@@ -118,6 +126,12 @@ var definitions = map[string]string{
 	"back":      "Hits whose own duck has let go (gain over −0.5 dB) by the time the next one comes.",
 	"slope":     "The fastest change of the gain. Over 3 dB per ms it may click.",
 	"freed":     "Peak of kick and bass before minus after: what the mix may be raised by.",
+	"step":      "Peak of the sample that is largest at this step, measured in a real render, in dB under full scale.",
+	"stepload":  "Integrated loudness at this step, ITU-R BS.1770-5. A mono part is measured as one channel.",
+	"window":    "Where the peak of such a part usually lies: common practice, no published source. It can be changed under Windows.",
+	"sum":       "Peak of the master as the parts join it one after another, each a real sum. A bus's fader is a gain; nothing is added up in decibels.",
+	"shares":    "Energy of each part at the worst sample of each of the loudest stretches of 50 ms, over that of all parts.",
+	"landed":    "The gain between the old file and the new: by least squares where both hold the same sound, else by RMS. It landed when it is within 0.3 dB of the plan.",
 	"headroom":  "Distance of the premaster's peak over the loop from full scale, 0 dBFS.",
 	"premaster": "Sample peak of everything together over the loop.",
 	"loudness":  "Integrated loudness of everything together over the loop, ITU-R BS.1770-5.",

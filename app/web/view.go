@@ -18,6 +18,7 @@ import (
 	"mellowthump/core/dsp"
 	"mellowthump/core/duck"
 	"mellowthump/core/intake"
+	"mellowthump/core/levels"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -26,7 +27,7 @@ import (
 // Stages are the ten stages in the order of the work.
 var Stages = []struct{ Key, Name, Question, Will string }{
 	{"intake", "Intake", "What did I bring, what is it, is any of it broken?", ""},
-	{"levels", "Levels", "How loud is each thing at each step, and how much headroom is left?", "It will show the peak and the loudness of every stem at every step from clip to master, and plan the trims."},
+	{"levels", "Levels", "How loud is each thing at each step?", ""},
 	{"pocket", "Pocket", "Do kick and bass agree?", ""},
 	{"duck", "Duck", "How does the bass get out of the way, and back?", ""},
 	{"room", "Room", "What else is down there, or muddy, and can be taken out unheard?", "It will find rumble, mud and masking in the other stems, and the highest cut that stays unheard."},
@@ -60,6 +61,8 @@ type view struct {
 	State   *duck.State
 	Trouble string   // why kick and bass cannot be measured
 	Levels  mix.Loud // of everything over the loop, after
+	Ledger  *levels.Ledger
+	Found   []levels.Finding // about the levels
 	Deck    deckView
 }
 
@@ -104,7 +107,11 @@ func (s *Server) view(c *gin.Context, song *store.Song, stage string, bad *input
 		v.Facts[st.Audio] = a
 		v.Length = max(v.Length, int(math.Ceil(a.DurationS*float64(song.Rate))))
 	}
-	if err := s.measure(c.Request.Context(), v, solo(c)); err != nil {
+	part := solo(c)
+	if bus := part.Bus(); bus != "" && song.Bus(bus) == nil {
+		part = mix.SoloBoth
+	}
+	if err := s.measure(c.Request.Context(), v, part); err != nil {
 		return nil, err
 	}
 	s.fillRail(v)
@@ -124,6 +131,7 @@ func (s *Server) measure(ctx context.Context, v *view, solo mix.Solo) error {
 		v.Levels, err = s.Renderer.Loudness(ctx, &v.Song.Song, mix.SoloAll, v.Win)
 		return err
 	})
+	g.Go(func() error { return s.fillLedger(ctx, v, v.Win) })
 	g.Go(func() (err error) {
 		v.State, err = duck.Measure(ctx, s.Renderer, &v.Song.Song, v.Win)
 		if v.Trouble = trouble(err); v.Trouble != "" {
@@ -224,6 +232,9 @@ func (s *Server) fillRail(v *view) {
 				r.Count += len(s.stemFindings(v, &stem))
 			}
 			r.Settled = len(v.Stems) > 0 && r.Count == 0
+		case "levels":
+			r.Count = len(v.Found)
+			r.Settled = v.Ledger != nil && v.Ledger.Master.Out.Peak.Valid() && r.Count == 0
 		case "pocket":
 			if v.State != nil {
 				r.Count = len(pocketFindings(v))
@@ -247,6 +258,8 @@ func (s *Server) fillSheet(c *gin.Context, v *view) error {
 	switch v.Stage {
 	case "intake":
 		data, err = s.intakeSheet(c, v)
+	case "levels":
+		data, err = s.levelsSheet(c, v)
 	case "pocket":
 		data = s.pocketSheet(v)
 	case "duck":
@@ -337,7 +350,10 @@ func (s *Server) fillDeck(ctx context.Context, v *view, solo mix.Solo) error {
 				out.Hits = append(out.Hits, h)
 			}
 		}
-		bypassed := v.Bypassed()
+		bypassed, of := v.Bypassed(), ""
+		if v.Stage == "levels" { // there the trims are what was done
+			bypassed, of = v.Untrimmed(), "&of=trims"
+		}
 		before, err := s.Renderer.Loudness(ctx, &bypassed, solo, v.Win)
 		if err != nil {
 			return err
@@ -352,8 +368,11 @@ func (s *Server) fillDeck(ctx context.Context, v *view, solo mix.Solo) error {
 		}
 		duckNow, off := v.Duck()
 		out.Moved = duckNow != nil && !off
+		if v.Stage == "levels" {
+			out.Moved = v.Trimmed()
+		}
 		query := fmt.Sprintf("?rev=%d&solo=%s&from=%d&to=%d", v.Rev, solo, v.Win.From, v.Win.To)
-		out.Before = "/songs/" + v.ID + "/deck/before.wav" + query
+		out.Before = "/songs/" + v.ID + "/deck/before.wav" + query + of
 		out.After = "/songs/" + v.ID + "/deck/after.wav" + query
 	}
 	out.Song = plot.DeckStrip(d)
@@ -370,7 +389,7 @@ func sumOverview(v *view, role session.Role, seconds float64) []float64 {
 	out := make([]float64, intake.OverviewSteps)
 	for _, st := range stems {
 		a := v.Facts[st.Audio]
-		gain := dsp.Gain(st.Clip + st.Fader)
+		gain := dsp.Gain(st.Source + st.Clip + st.Fader)
 		for i, p := range a.Overview {
 			k := int((float64(i) + 0.5) / float64(len(a.Overview)) * a.DurationS / seconds * float64(len(out)))
 			if k < len(out) {

@@ -55,7 +55,7 @@ type Server struct {
 // New wires a server over a data folder. hosts are the Host headers that are answered.
 func New(st *store.Store, hosts []string) (*Server, error) {
 	s := &Server{Store: st, Renderer: mix.New(st, cacheBytes), built: strconv.FormatInt(time.Now().Unix(), 36)}
-	s.Pool = worker.New(st, map[string]worker.Kind{importJob: {Run: s.runImport}, midiJob: {Run: s.runImport, Light: true}})
+	s.Pool = worker.New(st, map[string]worker.Kind{importJob: {Run: s.runImport}, midiJob: {Run: s.runImport, Light: true}, referenceJob: {Run: s.runImport}})
 	var err error
 	if s.pages, err = template.New("").Funcs(s.funcs()).ParseFS(templateFiles, "templates/*.html"); err != nil {
 		return nil, fmt.Errorf("reading the templates: %w", err)
@@ -130,6 +130,24 @@ func (s *Server) routes(r *gin.Engine) {
 	g.POST("/duck/targets", limitForm, s.setTargets)
 	g.POST("/duck/switch", limitForm, s.switchDuck)
 	g.POST("/duck/drop", limitForm, s.dropDuck)
+	g.POST("/levels/gain", limitForm, s.setGain)
+	g.POST("/levels/stem/:stem", limitForm, s.setStemRouting)
+	g.POST("/levels/bus", limitForm, s.addBus)
+	g.POST("/levels/bus/:bus", limitForm, s.setBus)
+	g.POST("/levels/bus/:bus/remove", limitForm, s.removeBus)
+	g.POST("/levels/master", limitForm, s.setMaster)
+	g.POST("/levels/fix", limitForm, s.fixLevels)
+	g.POST("/levels/rules", limitForm, s.setRules)
+	g.GET("/levels/sum", s.runningSum)
+	g.GET("/levels/whole", s.wholeSong)
+	g.GET("/levels/plan", s.previewPlan)
+	g.POST("/levels/plan", limitForm, s.applyPlan)
+	g.POST("/levels/plan/forget", limitForm, s.forgetPlan)
+	g.GET("/levels/plan.csv", s.planCSV)
+	g.GET("/levels/noise.wav", s.pinkNoise)
+	g.POST("/references", s.uploadReference)
+	g.GET("/references", s.references)
+	g.POST("/references/:ref/remove", limitForm, s.removeReference)
 	g.GET("/duck/cost", s.duckCost)
 	g.GET("/duck/curve.csv", s.duckCurve)
 	g.GET("/duck/ducked.wav", s.duckedStem)

@@ -325,6 +325,6 @@ func byReference(l *Ledger, o Options, p *Plan) ([]want, error) {
 			worst, at = d, b
 		}
 	}
-	p.Notes = append(p.Notes, fmt.Sprintf("What levels cannot mend: %+.1f dB against the finished track around %.0f Hz.", worst, meter.BandHz(at)))
+	p.Notes = append(p.Notes, fmt.Sprintf("What levels cannot mend: %s dB against the finished track around %.0f Hz.", signed(worst), meter.BandHz(at)))
 	return out, nil
 }

@@ -3,6 +3,7 @@ package levels
 import (
 	"fmt"
 	"math"
+	"strconv"
 
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
@@ -106,14 +107,20 @@ func tenth(v float64) float64 { return math.Round(v*10) / 10 }
 // said shows dB in a sentence.
 func said(db float64) string { return fmt.Sprintf("%.1f dB", math.Abs(db)) }
 
-// at shows a level in a sentence.
-func at(peak meter.Figure) string {
-	v := math.Round(float64(peak)*10)/10 + 0
+// signed shows a number with its sign, a true minus, and no more decimals than it needs.
+func signed(v float64) string {
+	v = math.Round(v*10)/10 + 0
+	sign := "+"
 	if v < 0 {
-		return fmt.Sprintf("−%.1f dBFS", -v)
+		sign = "−"
+	} else if v == 0 {
+		sign = ""
 	}
-	return fmt.Sprintf("+%.1f dBFS", v)
+	return sign + strconv.FormatFloat(math.Abs(v), 'f', -1, 64)
 }
+
+// at shows a level in a sentence.
+func at(peak meter.Figure) string { return signed(float64(peak)) + " dBFS" }
 
 func (l *Ledger) lostTriggers() []Finding {
 	var out []Finding
@@ -177,7 +184,7 @@ func (l *Ledger) clipping(position func(int) string) []Finding {
 		}
 		f := Finding{
 			What: fmt.Sprintf("%s goes over full scale at the bus, by %s", b.Bus.Name, said(float64(b.Out.Peak))),
-			Why:  fmt.Sprintf("Its worst sample is at %s; no part of it is over alone. A bus nearly always creeps over when everything joins it.", position(b.Out.At)),
+			Why:  fmt.Sprintf("Its worst sample is at %s; no part of it is over alone. A bus nearly always creeps over when everything joins it. Its fader alone shifts the balance; the plan keeps it.", position(b.Out.At)),
 			Hear: "bus:" + b.Bus.ID,
 		}
 		f.Fix, f.Do = l.busFix(b)
@@ -211,7 +218,7 @@ func (l *Ledger) busFix(b Bus) ([]Set, string) {
 	}
 	limit := l.Song.LevelRules().Bus
 	to := math.Floor(10*(b.Bus.Fader-(float64(b.Out.Peak)-limit))) / 10
-	return []Set{{Bus: b.Bus.ID, Step: session.BusStep, DB: to}}, fmt.Sprintf("bring its fader to %.1f dB; the plan keeps the balance with the rest", to)
+	return []Set{{Bus: b.Bus.ID, Step: session.BusStep, DB: to}}, "bring its fader to " + signed(to) + " dB"
 }
 
 func (l *Ledger) masterFix() ([]Set, string) {
@@ -219,7 +226,7 @@ func (l *Ledger) masterFix() ([]Set, string) {
 		return nil, ""
 	}
 	to := math.Floor(10*(l.Song.Master.Fader-(float64(l.Master.Out.Peak)-l.Song.LevelRules().Premaster))) / 10
-	return []Set{{Step: session.MasterStep, DB: to}}, fmt.Sprintf("bring the master to %.1f dB", to)
+	return []Set{{Step: session.MasterStep, DB: to}}, "bring the master to " + signed(to) + " dB"
 }
 
 // buses tells which bus, and the premaster, lies over its limit without clipping.
@@ -325,8 +332,8 @@ func (l *Ledger) outside() []Finding {
 		}
 		f := Finding{
 			What: fmt.Sprintf("%s peaks %s over its window", name, said(d)),
-			Why:  fmt.Sprintf("It peaks at %s; %s usually lies between %s and %s.", at(peak), what(stems[0].Role), at(meter.Figure(w.Lo)), at(meter.Figure(w.Hi))),
-			Hear: "all", Do: fmt.Sprintf("trim by %+.1f dB", inward(-d)),
+			Why:  fmt.Sprintf("It peaks at %s; %s usually lies between %s and %s dBFS.", at(peak), what(stems[0].Role), signed(w.Lo), signed(w.Hi)),
+			Hear: "all", Do: "trim by " + signed(inward(-d)) + " dB",
 		}
 		if d < 0 {
 			f.What = fmt.Sprintf("%s peaks %s under its window", name, said(d))
@@ -380,7 +387,7 @@ func (l *Ledger) trims() []Finding {
 		for _, step := range session.StemSteps {
 			if g := st.Gain(step); math.Abs(g) > bigTrim {
 				out = append(out, Finding{
-					What: fmt.Sprintf("%s is trimmed by %+.1f dB at the %s step", st.Name, g, step),
+					What: fmt.Sprintf("%s is trimmed by %s dB at the %s step", st.Name, signed(g), step),
 					Why:  "More than 12 dB at one place is a sign that the source itself should be louder or quieter. Bounce it anew, or pick another sound.", Hear: "all",
 				})
 			}

@@ -417,7 +417,7 @@ func (s *solver) check(l *Ledger) {
 	}
 	for _, c := range changes(s.plan.Before.Song, s.song) {
 		if c.Stem != "" && math.Abs(c.To) > bigTrim && math.Abs(c.From) <= bigTrim {
-			s.note("%s would be trimmed by %+.1f dB: change the source instead, if it can be changed.", c.Name, c.To)
+			s.note("%s would be trimmed by %s dB: change the source instead, if it can be changed.", c.Name, signed(c.To))
 		}
 	}
 }

@@ -236,6 +236,13 @@ func (s *Song) validateRouting() error {
 			return fmt.Errorf("the trigger %q is taken at a bus that is not there", t.Name)
 		}
 	}
+	refs := map[string]bool{}
+	for _, r := range s.References {
+		if r.ID == "" || refs[r.ID] || !hash.MatchString(r.Audio) {
+			return fmt.Errorf("the finished track %q names no audio of its own", r.Name)
+		}
+		refs[r.ID] = true
+	}
 	if s.Levels != nil {
 		return s.Levels.Validate()
 	}

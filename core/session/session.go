@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"regexp"
+	"slices"
 	"strings"
 
 	"mellowthump/core/audio"
@@ -19,22 +20,24 @@ const Format = 1
 
 // Song is everything a render needs besides the audio itself.
 type Song struct {
-	Format   int       `json:"format"`
-	Name     string    `json:"name"`
-	BPM      float64   `json:"bpm"`
-	FeltBPM  float64   `json:"felt_bpm,omitempty"` // where a half-time feel is counted differently
-	Key      string    `json:"key,omitempty"`
-	Grid     float64   `json:"grid_offset_s,omitempty"` // where the first bar begins
-	Leader   Leader    `json:"leader"`
-	Rate     int       `json:"rate_hz"` // the rate everything is rendered at; 0 until a stem is in
-	Targets  Targets   `json:"targets"`
-	Loop     *Span     `json:"loop,omitempty"`   // nil: the 8 bars with the most kick and bass
-	Levels   *Levels   `json:"levels,omitempty"` // nil: those of common practice
-	Stems    []Stem    `json:"stems"`
-	Buses    []Bus     `json:"buses,omitempty"`
-	Master   Master    `json:"master,omitzero"`
-	Plan     *Plan     `json:"plan,omitempty"` // trims that are being set outside
-	Triggers []Trigger `json:"triggers,omitempty"`
+	Format  int     `json:"format"`
+	Name    string  `json:"name"`
+	BPM     float64 `json:"bpm"`
+	FeltBPM float64 `json:"felt_bpm,omitempty"` // where a half-time feel is counted differently
+	Key     string  `json:"key,omitempty"`
+	Grid    float64 `json:"grid_offset_s,omitempty"` // where the first bar begins
+	Leader  Leader  `json:"leader"`
+	Rate    int     `json:"rate_hz"` // the rate everything is rendered at; 0 until a stem is in
+	Targets Targets `json:"targets"`
+	Loop    *Span   `json:"loop,omitempty"`   // nil: the 8 bars with the most kick and bass
+	Levels  *Levels `json:"levels,omitempty"` // nil: those of common practice
+	Stems   []Stem  `json:"stems"`
+	Buses   []Bus   `json:"buses,omitempty"`
+	Master  Master  `json:"master,omitzero"`
+	Plan    *Plan   `json:"plan,omitempty"` // trims that are being set outside
+
+	References []Reference `json:"references,omitempty"` // finished tracks to compare with
+	Triggers   []Trigger   `json:"triggers,omitempty"`
 }
 
 // Leader says whether kick or bass leads the low end.
@@ -108,6 +111,13 @@ type Bus struct {
 	Bus   string  `json:"bus,omitempty"` // id of the bus it goes to; empty: the master
 	Locks []Step  `json:"locks,omitempty"`
 	Mute  bool    `json:"mute,omitempty"`
+}
+
+// Reference is a finished track that the song is compared with. It is no part of the mix.
+type Reference struct {
+	ID    string `json:"id"`
+	Name  string `json:"name"`
+	Audio string `json:"audio"` // SHA-256 of the file, hex
 }
 
 // Plan is a list of trims that are being set in another program: new versions of the stems are
@@ -297,6 +307,16 @@ func (s Song) Untrimmed() Song {
 	}
 	c.Master.Fader = 0
 	return c
+}
+
+// Trimmed reports whether any gain, pan or width differs from what the files came with.
+func (s *Song) Trimmed() bool {
+	for i := range s.Stems {
+		if st := &s.Stems[i]; st.Source != 0 || st.Clip != 0 || st.Fader != 0 || st.Pan != 0 || st.Width != 0 {
+			return true
+		}
+	}
+	return s.Master.Fader != 0 || slices.ContainsFunc(s.Buses, func(b Bus) bool { return b.Fader != 0 })
 }
 
 // Stem returns the stem with that id, nil where there is none.

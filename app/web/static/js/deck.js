@@ -114,14 +114,19 @@ function show() {
   state("");
 }
 
-async function play() {
-  if (!data().before) return state("Nothing to play yet.");
+// ready makes what everything is played through.
+function ready() {
   decks.context ??= new AudioContext({ sampleRate: Number(data().rate) });
   if (!decks.level) {
     decks.level = decks.context.createGain();
     decks.level.gain.value = 0;
     decks.level.connect(decks.context.destination);
   }
+}
+
+async function play() {
+  if (!data().before) return state("Nothing to play yet.");
+  ready();
   await decks.context.resume();
   await load(true);
 }
@@ -155,7 +160,13 @@ document.addEventListener("click", (e) => {
   if (side) flip(side.id.slice(5));
   const hear = e.target.closest("[data-hear]");
   if (hear) {
-    document.querySelector(`#deck-data [data-solo="${hear.dataset.hear}"]`)?.click();
+    const part = document.querySelector(`#deck-data button[data-solo="${hear.dataset.hear}"]`);
+    const buses = $("solo-bus");
+    if (part) part.click();
+    else if (buses) {
+      buses.value = hear.dataset.hear;
+      buses.dispatchEvent(new Event("change", { bubbles: true }));
+    }
     if (!decks.playing) $("play").click();
   }
   const centre = e.target.closest("[data-centre], .plot .hit");
@@ -174,10 +185,53 @@ document.addEventListener("dblclick", (e) => {
   e.target.dispatchEvent(new Event("input", { bubbles: true }));
 });
 
+// --- pink noise, beside the loop, at its own level times the deck's
+let noise = null;
+function stopNoise() {
+  if (!noise) return;
+  const now = decks.context.currentTime;
+  noise.gain.gain.cancelScheduledValues(now);
+  noise.gain.gain.setValueAtTime(noise.gain.gain.value, now);
+  noise.gain.gain.linearRampToValueAtTime(0, now + 0.05);
+  noise.source.stop(now + 0.06);
+  noise = null;
+  $("deck").dataset.noise = "";
+}
+document.addEventListener("deck-noise", async (e) => {
+  const { url, button } = e.detail;
+  if (noise) {
+    stopNoise();
+    button.textContent = "Play it";
+    return;
+  }
+  if (!localStorage.getItem("care-read")) return $("care-dialog").showModal();
+  ready();
+  await decks.context.resume();
+  try {
+    const buffer = await fetchSide(url);
+    const source = decks.context.createBufferSource();
+    const gain = decks.context.createGain();
+    source.buffer = buffer;
+    source.loop = true;
+    const now = decks.context.currentTime;
+    gain.gain.setValueAtTime(0, now);
+    gain.gain.linearRampToValueAtTime(1, now + RAMP);
+    if (!decks.playing) decks.level.gain.setValueAtTime(levelGain(), now);
+    source.connect(gain).connect(decks.level);
+    source.start();
+    noise = { source, gain };
+    button.textContent = "Stop it";
+    $("deck").dataset.noise = "playing";
+  } catch (err) {
+    state(`The noise could not be played: ${err.message}.`);
+  }
+});
+
 // --- what the server sent anew
 let matched = true;
 document.addEventListener("htmx:beforeSwap", () => { matched = $("match")?.checked ?? true; });
 document.addEventListener("htmx:afterSettle", () => {
+  if (noise && !$("noise")) stopNoise();
   if ($("match")) $("match").checked = matched;
   if (!decks.playing) return;
   if (data().before + data().after !== decks.loaded) load(false);
