@@ -33,7 +33,7 @@ func TestShots(t *testing.T) {
 	song := a.url + "/songs/" + a.song(p) + "/"
 	for _, theme := range []string{"day", "night"} {
 		p.js("document.cookie = 'theme=" + theme + "; path=/'")
-		for _, view := range []string{"intake", "pocket", "duck", "log"} {
+		for _, view := range []string{"intake", "levels", "pocket", "duck", "log"} {
 			p.visit(song + view)
 			if view == "duck" {
 				if p.js("document.querySelector('#points') === null") == "true" {
@@ -41,6 +41,11 @@ func TestShots(t *testing.T) {
 					p.visit(song + view)
 				}
 				p.until("what it costs", "document.querySelector('#trade')")
+			}
+			if view == "levels" {
+				p.until("the running sum", "document.querySelector('#sum-table') && document.querySelector('#whole-peak')")
+				p.click("#preview")
+				p.until("the plan", "document.querySelector('#plan-trims')")
 			}
 			if view == "log" && p.js("document.querySelector('.takes') === null") == "true" {
 				p.click("#save-take")

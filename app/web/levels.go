@@ -726,7 +726,7 @@ func (s *Server) runningSum(c *gin.Context) {
 	}
 	rules := v.LevelRules()
 	s.write(c, http.StatusOK, "levelssum", map[string]any{
-		"ID": v.ID, "State": st, "Orders": levels.Orders, "Steps": steps, "Picture": plot.RunningSum(steps, rules.Premaster, rules.Limit),
+		"ID": v.ID, "State": st, "Orders": levels.Orders, "Steps": steps, "Rules": rules, "Picture": plot.RunningSum(steps, rules.Premaster, rules.Limit),
 	})
 }
 
@@ -850,6 +850,17 @@ func (s *Server) solvePlan(c *gin.Context) (*planSheet, error) {
 	out.Table = planTable(p, "\t")
 	return out, nil
 }
+
+// noisePlayed is the level at which the noise is played at the most, dBFS RMS: its peaks stay
+// under full scale and it does not startle.
+const noisePlayed = -24.0
+
+// NoisePad is how far the loop is turned down beside the noise, so that their distance is the
+// plan's, dB.
+func (p *planSheet) NoisePad() float64 { return max(0, float64(p.Plan.Noise)-noisePlayed) }
+
+// NoisePlayed is the level at which the noise is played, dBFS RMS.
+func (p *planSheet) NoisePlayed() float64 { return float64(p.Plan.Noise) - p.NoisePad() }
 
 // errAnswered means that the request was answered already.
 var errAnswered = errors.New("answered")

@@ -59,7 +59,7 @@ func (s *Server) funcs() template.FuncMap {
 		"float":   func(f meter.Figure) float64 { return float64(f) },
 		"sub":     func(a, b float64) float64 { return a - b },
 		"minus":   func(a float64, b int) float64 { return a - float64(b) },
-		"fig10":   func(f meter.Figure) string { return strconv.FormatFloat(float64(f), 'f', 1, 64) },
+		"fig10":   func(f float64) string { return strconv.FormatFloat(f, 'f', 1, 64) },
 		"abs":     func(f meter.Figure) meter.Figure { return max(f, -f) },
 	}
 }

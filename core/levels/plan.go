@@ -176,7 +176,7 @@ func up(db float64) float64 { return math.Ceil(10*db-1e-6) / 10 }
 // balance holds. Else a bus that is over comes down alone, and the master does the rest. What is
 // locked is done one step earlier, at the stems.
 func (s *solver) reduce(l *Ledger) bool {
-	need := up(float64(l.Master.Out.Peak) - s.rules.Premaster) // negative: there is room
+	need := tenth(float64(l.Master.Out.Peak) - s.rules.Premaster) // negative: there is room
 	over := map[string]float64{}
 	for _, b := range l.Buses {
 		if d := up(float64(b.Out.Peak) - s.rules.Bus); d > enough {

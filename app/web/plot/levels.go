@@ -123,8 +123,6 @@ func RunningSum(steps []SumStep, aim, limit float64) template.HTML {
 		d.add(`<text class="tick" text-anchor="end" transform="translate(%s %s) rotate(-52)">%s</text>`, n(x+width/2+3), n(h-foot+12), esc(short(s.Name)))
 	}
 	d.path("sumline", p)
-	d.text("tick over", "end", w-8, y(limit)+12, "never over "+Signed(limit, 1))
-	d.text("tick aim", "end", w-8, y(aim)+12, "aim "+Signed(aim, 1))
 	return d.done()
 }
 

@@ -5,6 +5,7 @@ const FADE = 0.008; // s, switch between the sides
 const RAMP = 0.25; // s, from silence at the start
 
 const $ = (id) => document.getElementById(id);
+let noise = null; // pink noise beside the loop
 const decks = { context: null, level: null, sides: {}, started: 0, playing: false, side: "after", token: 0 };
 
 const data = () => $("deck-data").dataset;
@@ -18,7 +19,8 @@ function levelGain() { return 10 ** (Number($("deck-level").value) / 20); }
 function sideGain(side) {
   if (side !== decks.side) return 0;
   const offset = Number(data().offset || 0);
-  return side === "after" && $("match").checked ? 10 ** (offset / 20) : 1;
+  const match = side === "after" && $("match").checked ? 10 ** (offset / 20) : 1;
+  return match * 10 ** (-(noise?.pad ?? 0) / 20);
 }
 
 function applyGains(fade = FADE) {
@@ -186,7 +188,6 @@ document.addEventListener("dblclick", (e) => {
 });
 
 // --- pink noise, beside the loop, at its own level times the deck's
-let noise = null;
 function stopNoise() {
   if (!noise) return;
   const now = decks.context.currentTime;
@@ -195,6 +196,7 @@ function stopNoise() {
   noise.gain.gain.linearRampToValueAtTime(0, now + 0.05);
   noise.source.stop(now + 0.06);
   noise = null;
+  applyGains(0.1);
   $("deck").dataset.noise = "";
 }
 document.addEventListener("deck-noise", async (e) => {
@@ -219,7 +221,8 @@ document.addEventListener("deck-noise", async (e) => {
     if (!decks.playing) decks.level.gain.setValueAtTime(levelGain(), now);
     source.connect(gain).connect(decks.level);
     source.start();
-    noise = { source, gain };
+    noise = { source, gain, pad: Number(button.dataset.pad || 0) };
+    applyGains(0.1);
     button.textContent = "Stop it";
     $("deck").dataset.noise = "playing";
   } catch (err) {
