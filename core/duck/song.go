@@ -19,9 +19,9 @@ type State struct {
 	Readout *Readout   // nil likewise
 }
 
-// Measure renders a song with and without its moves over a window and judges both.
+// Measure renders a song with and without its ducks over a window and judges both.
 func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (*State, error) {
-	bypassed := song.Bypassed()
+	bypassed := song.Unducked()
 	s := &State{}
 	var err error
 	if s.Without, err = r.Pair(ctx, &bypassed, w); err != nil {
@@ -68,7 +68,7 @@ func sides(r *mix.Renderer, p *mix.Pair, f meter.HitFigures) (Sides, error) {
 
 // FitSong fits a duck to a song over a window, whatever duck it has now.
 func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (Fitted, error) {
-	bypassed := song.Bypassed()
+	bypassed := song.Unducked()
 	p, err := r.Pair(ctx, &bypassed, w)
 	if err != nil {
 		return Fitted{}, err

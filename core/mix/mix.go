@@ -116,12 +116,31 @@ func (r *Renderer) source(sha string, rate int, w Window) (audio.Buffer, error) 
 	})
 }
 
-// Hits returns the frames of a trigger's hits, over the whole song.
+// Hits returns the frames of a trigger's hits, over the whole song, as its stem plays them.
 func (r *Renderer) Hits(song *session.Song, trigger string) ([]int, error) {
-	st := song.TriggerStem()
-	if t := song.Trigger(trigger); t != nil && trigger != session.KickTrigger {
-		st = song.Stem(t.Stem)
+	st := triggerStem(song, trigger)
+	hits, err := r.rawHits(song, trigger)
+	if st == nil || err != nil {
+		return hits, err
 	}
+	if by := st.Nudged() * float64(song.Rate) / 1000; by != 0 {
+		for i := range hits {
+			hits[i] += int(math.Round(by))
+		}
+	}
+	return hits, nil
+}
+
+func triggerStem(song *session.Song, trigger string) *session.Stem {
+	if t := song.Trigger(trigger); t != nil && trigger != session.KickTrigger {
+		return song.Stem(t.Stem)
+	}
+	return song.TriggerStem()
+}
+
+// rawHits are the hits of a trigger as its file has them.
+func (r *Renderer) rawHits(song *session.Song, trigger string) ([]int, error) {
+	st := triggerStem(song, trigger)
 	if st == nil {
 		return nil, nil
 	}
@@ -142,6 +161,14 @@ func (r *Renderer) Hits(song *session.Song, trigger string) ([]int, error) {
 		hits[i] = int(math.Round(t * float64(song.Rate)))
 	}
 	return hits, nil
+}
+
+// KickHz returns the pitch that the trigger's stem settles on as it plays, tuned or not; 0 where
+// it has none.
+func (r *Renderer) KickHz(song *session.Song) (float64, error) {
+	st := song.TriggerStem()
+	hz, err := r.Library.KickHz(st.Audio)
+	return hz * math.Pow(2, st.Tuned()/1200), err
 }
 
 // chain is a stem's part of the render with all it depends on worked out.
@@ -165,13 +192,27 @@ func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window) (chain,
 		if m.Off {
 			continue
 		}
-		s := step{Move: m}
-		if d, ok := m.Params.(*move.Duck); ok {
+		s := step{Move: move.Move{Params: m.Params}} // the id and the reason do not sound
+		switch p := m.Params.(type) {
+		case *move.Fade:
+			var err error
+			if s.Hits, err = r.rawHits(song, p.Trigger); err != nil { // it stands before the nudge
+				return c, err
+			}
+		case *move.Tune:
+			if p.Trigger != "" {
+				var err error
+				if s.Hits, err = r.rawHits(song, p.Trigger); err != nil {
+					return c, err
+				}
+			}
+		case *move.Duck:
+			d := p
 			at, err := d.AtTempo(song.BPM)
 			if err != nil {
 				return c, err
 			}
-			s.Move = move.Move{Params: at} // the id and the reason do not sound
+			s.Move = move.Move{Params: at}
 			if s.Hits, err = r.Hits(song, d.Trigger); err != nil {
 				return c, err
 			}
@@ -195,12 +236,16 @@ func (r *Renderer) chained(song *session.Song, st *session.Stem, w Window) (audi
 	}
 	k := key("stem", c)
 	b, err := Cached(r.Cache, k, func() (audio.Buffer, int, error) {
-		src, err := r.source(c.Audio, c.Rate, w)
+		procs, lead, latency, err := c.processors()
 		if err != nil {
 			return audio.Buffer{}, 0, err
 		}
-		out, err := c.run(src, r.block)
-		return out, out.Bytes(), err
+		src, err := r.source(c.Audio, c.Rate, Window{w.From - lead, w.To + latency})
+		if err != nil {
+			return audio.Buffer{}, 0, err
+		}
+		out := c.run(src, procs, r.block).Slice(lead+latency, lead+latency+w.Frames())
+		return out, src.Bytes(), nil
 	})
 	return b, k, err
 }
@@ -215,16 +260,32 @@ func (r *Renderer) Stem(song *session.Song, st *session.Stem, w Window) (audio.B
 	return n.buf, n.key, err
 }
 
-func (c *chain) run(src audio.Buffer, block int) (audio.Buffer, error) {
-	out := audio.New(src.Rate, len(src.Ch), src.Frames())
-	var procs []move.Processor
+// processors makes the processors of the chain's moves. They start lead frames before the window,
+// and what comes out is latency frames late.
+func (c *chain) processors() (procs []move.Processor, lead, latency int, err error) {
+	place := func(s step, start int) move.Place {
+		return move.Place{Rate: c.Rate, BPM: c.BPM, Hits: s.Hits, Start: start}
+	}
 	for _, s := range c.Moves {
-		p, err := s.Move.Params.Processor(move.Place{Rate: c.Rate, BPM: c.BPM, Hits: s.Hits, Start: c.Win.From})
+		if l, ok := s.Move.Params.(move.Leader); ok {
+			lead += l.Lead(place(s, c.Win.From-lead))
+		}
+	}
+	at := c.Win.From - lead
+	for _, s := range c.Moves {
+		p, err := s.Move.Params.Processor(place(s, at-latency))
 		if err != nil {
-			return audio.Buffer{}, err
+			return nil, 0, 0, err
 		}
 		procs = append(procs, p)
+		latency += p.Latency()
 	}
+	return procs, lead, latency, nil
+}
+
+// run takes a source through the chain, block by block.
+func (c *chain) run(src audio.Buffer, procs []move.Processor, block int) audio.Buffer {
+	out := audio.New(src.Rate, len(src.Ch), src.Frames())
 	gain := float32(dsp.Gain(c.Gain))
 	for at := 0; at < src.Frames(); at += block {
 		end := min(at+block, src.Frames())
@@ -238,7 +299,7 @@ func (c *chain) run(src audio.Buffer, block int) (audio.Buffer, error) {
 			p.Process(x, audio.Buffer{})
 		}
 	}
-	return out, nil
+	return out
 }
 
 // node is a rendered part with its key and the place that it is given where it is summed.

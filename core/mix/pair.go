@@ -54,7 +54,7 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 	if p.Bass, p.bassKey, err = r.solo(ctx, song, SoloBass, wide, 1); err != nil {
 		return nil, err
 	}
-	hz, err := r.Library.KickHz(trigger.Audio)
+	hz, err := r.KickHz(song)
 	if err != nil {
 		return nil, fmt.Errorf("the pitch of %s: %w", trigger.Name, err)
 	}

@@ -12,7 +12,7 @@ import (
 // Kind names a kind of move.
 type Kind string
 
-// The kinds that exist so far.
+// KindDuck lowers a stem at the hits of a trigger.
 const KindDuck Kind = "duck"
 
 // Params are the parameters of one kind of move. Each kind is one type.
@@ -29,6 +29,12 @@ type Params interface {
 type Processor interface {
 	Process(x, key audio.Buffer)
 	Latency() int
+}
+
+// Leader is implemented by parameters whose processor must start some frames before the first one
+// that counts: filters settle, envelopes fill.
+type Leader interface {
+	Lead(p Place) int
 }
 
 // Place says where a processor works.
@@ -77,6 +83,16 @@ func (m *Move) UnmarshalJSON(b []byte) error {
 	switch j.Kind {
 	case KindDuck:
 		m.Params = &Duck{}
+	case KindPolarity:
+		m.Params = &Polarity{}
+	case KindNudge:
+		m.Params = &Nudge{}
+	case KindTune:
+		m.Params = &Tune{}
+	case KindFilter:
+		m.Params = &Filter{}
+	case KindFade:
+		m.Params = &Fade{}
 	default:
 		return fmt.Errorf("move %q is of the unknown kind %q", j.ID, j.Kind)
 	}

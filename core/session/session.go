@@ -253,8 +253,21 @@ func (s *Song) Validate() error {
 			if err := m.Params.Validate(); err != nil {
 				return fmt.Errorf("a move on %q: %w", st.Name, err)
 			}
-			if d, ok := m.Params.(*move.Duck); ok && !triggers[d.Trigger] {
-				return fmt.Errorf("the duck on %q has a trigger that is not there", st.Name)
+			trigger := ""
+			switch p := m.Params.(type) {
+			case *move.Duck:
+				trigger = p.Trigger
+			case *move.Fade:
+				trigger = p.Trigger
+			case *move.Tune:
+				if trigger = p.Trigger; trigger == "" {
+					continue
+				}
+			default:
+				continue
+			}
+			if !triggers[trigger] {
+				return fmt.Errorf("a %s on %q has a trigger that is not there", m.Params.Kind(), st.Name)
 			}
 		}
 	}
