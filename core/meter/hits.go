@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"math"
 
+	"gonum.org/v1/gonum/dsp/fourier"
+
 	"mellowthump/core/dsp"
 )
 
@@ -334,4 +336,95 @@ func envelope(smooth []float64, rate int) []float32 {
 		out[i] = float32(math.Sqrt(smooth[int(float64(i)*step)]))
 	}
 	return out
+}
+
+// lowPairRate is about the least rate in Hz at which phases up to 150 Hz are compared.
+const lowPairRate = 8000
+
+// LowPair returns kick and bass in 20-150 Hz at a lowered rate, and that rate in Hz, for asking
+// what moving one against the other would do.
+func (m *HitMeter) LowPair(bass []float32) (kick, low []float32, rate float64) {
+	factor := max(1, m.Rate/lowPairRate)
+	wide := filtered(bass, m.band)
+	for i := 0; i < len(m.wide); i += factor {
+		kick = append(kick, m.wide[i])
+		if i < len(wide) {
+			low = append(low, wide[i])
+		}
+	}
+	return kick, low, float64(m.Rate) / float64(factor)
+}
+
+// KickSound returns the kick that is judged, mono; it must not be changed.
+func (m *HitMeter) KickSound() []float32 { return m.kick }
+
+// fineBand is the width of a fine band: a semitone.
+const fineBand = 1.0 / 12
+
+// The fine spectrum's range: a semitone from 25 Hz to 300 Hz.
+const (
+	FineLow  = 25.96 // Hz, G#0
+	FineBins = 43
+)
+
+// FineHz returns the middle of a fine band, Hz.
+func FineHz(i int) float64 { return FineLow * math.Pow(2, float64(i)*fineBand) }
+
+// FineSpectrum returns the amplitude of a sound over the hits' windows in bands of a semitone, the
+// root of the mean power over the hits; the windows are tapered at their ends.
+func (m *HitMeter) FineSpectrum(x []float32) []float64 {
+	const size = 1 << 13
+	factor := max(1, m.Rate/2000)
+	fs := float64(m.Rate) / float64(factor)
+	lp, err := dsp.ButterworthLowpass(8, min(400, 0.4*fs), float64(m.Rate))
+	if err != nil {
+		return make([]float64, FineBins)
+	}
+	low := filtered(x, lp)
+	fft := fourier.NewFFT(size)
+	frame, power := make([]float64, size), make([]float64, size/2+1)
+	var c []complex128
+	for i, h := range m.Hits {
+		n := min(m.Windows[i], len(low)-h) / factor
+		for k := range frame {
+			frame[k] = 0
+			if k < n {
+				taper := math.Min(1, float64(n-k)/(0.3*float64(n)+1))
+				frame[k] = float64(low[h+k*factor]) * taper
+			}
+		}
+		c = fft.Coefficients(c, frame)
+		for k, v := range c {
+			power[k] += real(v)*real(v) + imag(v)*imag(v)
+		}
+	}
+	out := make([]float64, FineBins)
+	for i := range out {
+		lo, hi := FineHz(i)*math.Pow(2, -fineBand/2)*size/fs, FineHz(i)*math.Pow(2, fineBand/2)*size/fs
+		for k := int(lo + 0.5); k <= int(hi+0.5) && k < len(power); k++ {
+			out[i] += power[k] * max(0, min(hi, float64(k)+0.5)-max(lo, float64(k)-0.5))
+		}
+		out[i] = math.Sqrt(out[i] / float64(max(1, len(m.Hits))) / (hi - lo))
+	}
+	return out
+}
+
+// OverIn returns the clearance of a bass over the kick in the octave around a note, at some of the
+// hits, from some seconds after each to the next: the mirror of Clearance, for where the bass leads.
+func (m *HitMeter) OverIn(bass []float32, noteHz float64, hits []int, from float64) ([]Figure, error) {
+	lo, hi := HomeBand(noteHz)
+	band, err := dsp.Bandpass(lo, hi, float64(m.Rate))
+	if err != nil {
+		return nil, err
+	}
+	k, b := filtered(m.kick, band), filtered(bass, band)
+	out := make([]Figure, len(hits))
+	for i, h := range hits {
+		at, end := m.Hits[h]+int(from*float64(m.Rate)), m.Hits[h]+m.Gaps[h]
+		out[i] = None
+		if at < end && end <= len(b) {
+			out[i] = Clearance(Energy(b[at:end]), Energy(k[at:end]))
+		}
+	}
+	return out, nil
 }
