@@ -99,3 +99,41 @@ func TestUnbuiltStages(t *testing.T) {
 	}
 	p.clean()
 }
+
+// The Pocket's advice: the bass nudged as the curve says comes to the phase sum it promised; who
+// leads; the kick at another pitch; a move taken out again.
+func TestPocketAdvice(t *testing.T) {
+	a, p := withFight(t)
+	id := a.song(p)
+	p.visit(a.url + "/songs/" + id + "/pocket")
+	p.until("the options", "document.querySelectorAll('#kick-options .option').length === 11")
+	p.until("the places", "document.querySelector('#places')")
+	p.edited("a nudge", func() { p.typed("#nudge-ms", "4.2") })
+	f, _ := a.judged(p)
+	if f.Stem(f.ByRole("bass")[0].ID).Nudged() != 4.2 {
+		t.Errorf("nudged by %g ms", f.ByRole("bass")[0].Nudged())
+	}
+	_, st := a.judged(p)
+	if got, want := p.text("#f-phase"), shown(st.After.PhaseSumMedian, 2); got != want {
+		t.Errorf("the phase sum reads %s, the core has %s", got, want)
+	}
+	p.until("the options again", "document.querySelector('#options-table tr[data-semitones=\"3\"] button')")
+	p.edited("the kick tuned", func() {
+		p.js("document.querySelector('#options-table').closest('details').open = true")
+		p.click("#options-table tr[data-semitones=\"3\"] button")
+	})
+	if p.js("document.querySelector('#chain').textContent.includes('300 cents')") != "true" {
+		t.Errorf("the chain reads %s", p.text("#chain"))
+	}
+	p.edited("the kick as it was", func() {
+		p.js("[...document.querySelectorAll('#chain button')].find(b => b.value.startsWith('drop:') && b.value.includes('tune-kick')).click()")
+	})
+	p.edited("the bass leads", func() { p.click("#bass-leads") })
+	p.until("its figures", "document.querySelector('#f-lead')")
+	p.js("document.activeElement.blur()")
+	p.edited("undo", func() { p.click("#undo") })
+	if p.js("document.querySelector('#kick-leads').classList.contains('on')") != "true" {
+		t.Error("the undo leaves the bass leading")
+	}
+	p.clean()
+}

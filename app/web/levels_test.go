@@ -218,7 +218,7 @@ func TestPlan(t *testing.T) {
 	if page := b.get("/songs/" + id + "/levels/plan?anchor=pink"); !strings.Contains(page, "The noise stands at") {
 		t.Errorf("over noise: %.400s", page)
 	}
-	if _, csv := b.do("GET", "/songs/"+id+"/levels/plan.csv?anchor=kick", nil); !strings.HasPrefix(csv, "step,part,from dB,to dB,change dB\nsource,Kick,") {
+	if _, csv := b.do("GET", "/songs/"+id+"/levels/plan.csv?anchor=kick", nil); !strings.HasPrefix(csv, "step,part,from dB,to dB,change dB\n") || !strings.Contains(csv, "\nsource,Kick,") {
 		t.Errorf("the table: %.200s", csv)
 	}
 }

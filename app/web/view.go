@@ -59,6 +59,7 @@ type view struct {
 	Win     mix.Window
 	Auto    bool // the loop was found, not chosen
 	State   *duck.State
+	Agree   *agreement
 	Trouble string   // why kick and bass cannot be measured
 	Levels  mix.Loud // of everything over the loop, after
 	Ledger  *levels.Ledger
@@ -137,7 +138,10 @@ func (s *Server) measure(ctx context.Context, v *view, solo mix.Solo) error {
 		if v.Trouble = trouble(err); v.Trouble != "" {
 			return nil
 		}
-		return err
+		if err != nil {
+			return err
+		}
+		return s.fillAgreement(ctx, v)
 	})
 	return g.Wait()
 }

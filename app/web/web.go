@@ -138,6 +138,10 @@ func (s *Server) routes(r *gin.Engine) {
 	g.POST("/levels/master", limitForm, s.setMaster)
 	g.POST("/levels/fix", limitForm, s.fixLevels)
 	g.POST("/levels/rules", limitForm, s.setRules)
+	g.POST("/pocket/leader", limitForm, s.setLeader)
+	g.POST("/pocket/apply", limitForm, s.applyPocket)
+	g.GET("/pocket/options", s.kickOptions)
+	g.GET("/pocket/places", s.places)
 	g.GET("/levels/sum", s.runningSum)
 	g.GET("/levels/whole", s.wholeSong)
 	g.GET("/levels/plan", s.previewPlan)
@@ -198,6 +202,8 @@ func (s *Server) load(c *gin.Context) *store.Song {
 // failWith answers with what an error means to the user.
 func (s *Server) failWith(c *gin.Context, err error) {
 	switch {
+	case errors.Is(err, context.Canceled) && c.Request.Context().Err() != nil:
+		c.Abort() // nobody waits for it any more
 	case errors.Is(err, store.ErrNotFound):
 		s.fail(c, http.StatusNotFound, "There is no such song here. It may belong to another data folder.")
 	case errors.Is(err, store.ErrConflict):

@@ -137,3 +137,13 @@ func (r *Renderer) Heard(ctx context.Context, song *session.Song, solo Solo, w W
 	}
 	return b.Slice(pad, pad+w.Frames()), key("heard", k), nil
 }
+
+// Bass20 returns the smoothed amplitude of the pair's bass in 20-150 Hz, one value a ms, from the
+// start of its lead on; nil where it cannot be measured.
+func (p *Pair) Bass20(r *Renderer) []float32 {
+	f, err := r.Figures(p)
+	if err != nil {
+		return nil
+	}
+	return f.Bass
+}

@@ -159,6 +159,29 @@ func Detune(line []meter.BassNote, cents float64, each bool) move.Move {
 	return move.Move{ID: BassTune, Params: t}
 }
 
+// TuneLine returns a line as the stem's moves tune it.
+func TuneLine(line []meter.BassNote, st *session.Stem) []meter.BassNote {
+	var tune *move.Tune
+	if m := st.Move(BassTune); m != nil && !m.Off {
+		tune, _ = m.Params.(*move.Tune)
+	}
+	if tune == nil {
+		return line
+	}
+	out := append([]meter.BassNote(nil), line...)
+	for i := range out {
+		cents := tune.Cents
+		for _, n := range tune.Notes {
+			if n.At <= out[i].Start+1e-6 {
+				cents = tune.Cents + n.Cents
+			}
+		}
+		out[i].Hz *= math.Pow(2, cents/1200)
+		out[i].Note, out[i].Cents = meter.Note(out[i].Hz)
+	}
+	return out
+}
+
 const (
 	levelFrom  = 0.02 // s after a note's start from which its level is taken
 	levelTo    = 0.22

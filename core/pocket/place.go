@@ -196,32 +196,35 @@ func Layers(r *mix.Renderer, song *session.Song, w mix.Window) ([]Layer, error) 
 	for i := range hits {
 		hits[i] -= w.From
 	}
-	var m *meter.HitMeter
 	var out []Layer
 	for _, st := range song.ByRole(session.Kick) {
 		if st.ID == first.ID {
 			continue
 		}
-		if m == nil {
-			b, _, err := r.Stem(song, first, w)
-			if err != nil {
-				return nil, err
-			}
-			if m, err = meter.NewHitMeter(b.Mono(), song.Rate, hits, hz, meter.Range{From: 0, To: w.Frames()}); err != nil {
-				return nil, nil // no hits here: nothing to say
-			}
-		}
-		b, _, err := r.Stem(song, st, w)
+		a, aKey, err := r.Stem(song, first, w)
 		if err != nil {
 			return nil, err
 		}
-		x := append([]float32(nil), b.Mono()...)
-		l := Layer{Stem: st, Sum: m.Measure(x).PhaseSumMedian}
-		for i := range x {
-			x[i] = -x[i]
+		b, bKey, err := r.Stem(song, st, w)
+		if err != nil {
+			return nil, err
 		}
-		l.Flipped = m.Measure(x).PhaseSumMedian
-		out = append(out, l)
+		sums, err := mix.Cached(r.Cache, mix.Key("layer", aKey, bKey, hits, hz), func() ([2]meter.Figure, int, error) {
+			m, err := meter.NewHitMeter(a.Mono(), song.Rate, hits, hz, meter.Range{From: 0, To: w.Frames()})
+			if err != nil { // no hits here: nothing to say
+				return [2]meter.Figure{meter.None, meter.None}, 16, nil
+			}
+			x := append([]float32(nil), b.Mono()...)
+			sum := m.Measure(x).PhaseSumMedian
+			for i := range x {
+				x[i] = -x[i]
+			}
+			return [2]meter.Figure{sum, m.Measure(x).PhaseSumMedian}, 16, nil
+		})
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Layer{Stem: st, Sum: sums[0], Flipped: sums[1]})
 	}
 	return out, nil
 }

@@ -16,6 +16,10 @@ type Finding struct {
 	Hear string // the deck's solo that shows it: "both", "bass" ...
 	Do   string
 	Link string // the stage where it is done; empty: in the user's own workstation
+
+	Action string // what Apply does here; empty: nothing
+	Apply  string // in a word or two
+	Values string // to be set by hand elsewhere
 }
 
 const (
@@ -83,7 +87,102 @@ func Judge(f meter.HitFigures, target float64, kick, bass string, line *meter.Pi
 			What: fmt.Sprintf("%s is %.0f cents %s", upper(bass), math.Abs(line.Cents), side),
 			Why:  fmt.Sprintf("Its commonest note, %s, reads %.2f Hz. Beside a tuned instrument that beats.", line.Note, line.Hz),
 			Hear: "bass",
-			Do:   fmt.Sprintf("Detune it by %s cents at its source and bounce it again.", minus(-line.Cents)),
+			Do:   fmt.Sprintf("Detune it by %s cents.", minus(-math.Round(line.Cents))),
+
+			Action: "detune", Apply: "Detune", Values: fmt.Sprintf("detune by %s cents", minus(-math.Round(line.Cents))),
+		})
+	}
+	return out
+}
+
+// Agree names what is wrong in phase: layers that cancel, and a nudge that is worth it.
+func Agree(n *Nudge, layers []Layer, bass string) []Finding {
+	var out []Finding
+	for _, l := range layers {
+		if l.Cancels() {
+			out = append(out, Finding{
+				What:   fmt.Sprintf("%s is upside down against the other kick layer", l.Stem.Name),
+				Why:    fmt.Sprintf("The two sum to %s dB in their low end; turned over, to %s dB.", minus(float64(l.Sum)), minus(float64(l.Flipped))),
+				Hear:   "kick",
+				Do:     "Turn this layer over.",
+				Action: "flip:" + l.Stem.ID, Apply: "Turn it over", Values: "polarity of " + l.Stem.Name + " turned over",
+			})
+		}
+	}
+	if n.Advised() {
+		way := fmt.Sprintf("%s ms later", minus(n.Best.MS))
+		if n.Best.MS < 0 {
+			way = fmt.Sprintf("%s ms earlier", minus(-n.Best.MS))
+		}
+		if n.Best.Flip {
+			way += " and upside down"
+		}
+		out = append(out, Finding{
+			What:   fmt.Sprintf("%s adds more %s", upper(bass), way),
+			Why:    fmt.Sprintf("The phase sum rises from %s to %s dB in the median; %d hits gain, %d lose, of %d.", minus(float64(n.Now)), minus(float64(n.BestSum)), n.Helped, n.Hurt, n.Of),
+			Hear:   "both",
+			Do:     "Nudge it.",
+			Action: "nudge", Apply: "Nudge", Values: way,
+		})
+	}
+	return out
+}
+
+// stepsTell is the spread of note levels in dB from which it is told; common practice, no
+// published source.
+const stepsTell = 4.0
+
+// Steady tells of level steps between the notes of a bass, which are evened in Body.
+func Steady(spread meter.Figure, notes int, bass string) []Finding {
+	if !spread.Valid() || float64(spread) < stepsTell {
+		return nil
+	}
+	return []Finding{{
+		What: fmt.Sprintf("%s’s notes step in level by %s dB", upper(bass), minus(float64(spread))),
+		Why:  fmt.Sprintf("10th to 90th percentile of %d notes, 20 to 150 Hz. No duck fits loud and soft notes alike.", notes),
+		Hear: "bass", Do: "Body will even them; until then, even them by clip gain.", Link: "body",
+	}}
+}
+
+// LeadSentence is Sentence for where the bass leads.
+func LeadSentence(b BassLead, target float64, kick, bass string) string {
+	judged := 0
+	for _, c := range b.Clearance {
+		if c.Valid() {
+			judged++
+		}
+	}
+	switch under := b.Under(target); {
+	case judged == 0:
+		return fmt.Sprintf("No note of %s is known under the hits, so it cannot be judged as the leader.", lower(bass))
+	case under <= allowed(judged):
+		return fmt.Sprintf("Nothing is wrong: %s leads by %s dB or more over %s in its own octave, from 60 ms after each hit, on 9 of 10 hits.", lower(bass), minus(float64(b.P10)), lower(kick))
+	default:
+		return fmt.Sprintf("%s has less than the %g dB asked over %s in its own octave, from 60 ms after the hit, on %d of %d hits.", upper(bass), target, lower(kick), under, judged)
+	}
+}
+
+// JudgeLead names what is wrong where the bass leads.
+func JudgeLead(b BassLead, target float64, kick, bass string) []Finding {
+	var out []Finding
+	judged := 0
+	for _, c := range b.Clearance {
+		if c.Valid() {
+			judged++
+		}
+	}
+	if under := b.Under(target); under > allowed(judged) {
+		out = append(out, Finding{
+			What: fmt.Sprintf("%d of %d hits under %g dB for the bass", under, judged, target),
+			Why:  "Where the bass leads, a kick that rings on in its octave blurs the note.",
+			Hear: "both", Do: "Fade the kick's tail, or dip the kick at the bass's fundamental; both stand below.",
+		})
+	}
+	if b.Handover.Valid() && float64(b.Handover) > EarlyHandover {
+		out = append(out, Finding{
+			What: fmt.Sprintf("The bass takes over %.0f ms after the hit; %.0f is early enough to lead", float64(b.Handover), EarlyHandover),
+			Why:  "A leading bass comes in right behind the kick's click.",
+			Hear: "both", Do: "Fade the kick's tail sooner.",
 		})
 	}
 	return out

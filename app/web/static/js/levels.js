@@ -1,4 +1,4 @@
-// Levels: copying the plan as a table, and the pink noise that parts are set against.
+// Copying a plan or a move's values, and the pink noise that parts are set against.
 
 document.addEventListener("click", async (e) => {
   const copy = e.target.closest("[data-copy]");
@@ -12,6 +12,15 @@ document.addEventListener("click", async (e) => {
       table.focus();
       table.select();
       copy.textContent = "Press Ctrl C";
+    }
+  }
+  const values = e.target.closest("[data-values]");
+  if (values) { // general terms, to be set by hand elsewhere
+    try {
+      await navigator.clipboard.writeText(values.dataset.values);
+      values.textContent = "Copied";
+    } catch {
+      values.textContent = values.dataset.values;
     }
   }
   const noise = e.target.closest("[data-noise]");
