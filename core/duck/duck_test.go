@@ -240,6 +240,16 @@ func times(f meter.HitFigures) []float64 {
 	return at
 }
 
+// gainOf lays a curve at the hits of m.
+func gainOf(t *testing.T, d *move.Duck, m *meter.HitMeter) []float32 {
+	t.Helper()
+	g, err := d.Gain(move.Place{Rate: m.Rate, BPM: 120, Hits: m.Hits, Start: m.Range.From}, m.Range.To-m.Range.From)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return g
+}
+
 func TestReadoutBackAndSlope(t *testing.T) {
 	kick, _ := pattern(even(0.3, 0.2, 5), 2, 52, 0.05, 46, 0.3)
 	var frames []int
@@ -262,7 +272,7 @@ func TestReadoutBackAndSlope(t *testing.T) {
 		{&move.Duck{School: "curve", Points: []move.Point{{MS: -10}, {MS: 0, DB: -6}, {MS: 60, Bend: 0, DB: -6}, {MS: 100, DB: 0}}}, 4, 0.6},
 		{&move.Duck{School: "curve", Points: []move.Point{{MS: -10, Bend: 0.5}, {MS: 0, DB: -6}, {MS: 100, DB: 0}}}, 4, 0.6 * 3 / (1 - math.Exp(-3))},
 	} {
-		r, err := Read(c.d, 120, m, Sides{Loudness: -20, Low: 2, SumPeak: -3}, Sides{Loudness: -21.5, Low: 1, SumPeak: -5})
+		r, err := Read(c.d, 120, m, gainOf(t, c.d, m), Sides{Loudness: -20, Low: 2, SumPeak: -3}, Sides{Loudness: -21.5, Low: 1, SumPeak: -5})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -286,7 +296,8 @@ func TestShare(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := Read(&move.Duck{School: "curve", Points: []move.Point{{MS: -20}, {MS: 0, DB: -6}, {MS: 100, DB: -6}, {MS: 140}}}, 120, m, Sides{Low: 1}, Sides{Low: 1})
+	d := &move.Duck{School: "curve", Points: []move.Point{{MS: -20}, {MS: 0, DB: -6}, {MS: 100, DB: -6}, {MS: 140}}}
+	r, err := Read(d, 120, m, gainOf(t, d, m), Sides{Low: 1}, Sides{Low: 1})
 	if want := 13.0; err != nil || math.Abs(float64(r.Share)-want) > 0.05 {
 		t.Errorf("%.3f %%, want %.1f, %v", r.Share, want, err)
 	}

@@ -39,8 +39,9 @@ type Sides struct {
 	SumPeak  meter.Figure // of kick and bass, dBFS
 }
 
-// Read works the readouts out for a duck at the hits of m, from the bass before and after.
-func Read(d *move.Duck, bpm float64, m *meter.HitMeter, before, after Sides) (Readout, error) {
+// Read works the readouts out for a duck at the hits of m, from the bass before and after. gain is
+// what it does over the range of m, as amplitude.
+func Read(d *move.Duck, bpm float64, m *meter.HitMeter, gain []float32, before, after Sides) (Readout, error) {
 	at, err := d.AtTempo(bpm)
 	if err != nil {
 		return Readout{}, err
@@ -52,12 +53,11 @@ func Read(d *move.Duck, bpm float64, m *meter.HitMeter, before, after Sides) (Re
 		Steepest:    meter.Figure(steepest(at)),
 		Freed:       before.SumPeak - after.SumPeak,
 	}
+	if at.Keyed() {
+		r.Depth, r.Steepest = trace(gain, m.Rate)
+	}
 	if before.Low > 0 && after.Low > 0 {
 		r.BassLossLow = meter.Figure(dsp.PowerDB(before.Low / after.Low))
-	}
-	gain, err := at.Gain(move.Place{Rate: m.Rate, BPM: bpm, Hits: m.Hits, Start: m.Range.From}, m.Range.To-m.Range.From)
-	if err != nil {
-		return Readout{}, err
 	}
 	deep, under := float32(dsp.Gain(deepDB)), 0
 	for _, g := range gain {
@@ -71,13 +71,38 @@ func Read(d *move.Duck, bpm float64, m *meter.HitMeter, before, after Sides) (Re
 			break
 		}
 		r.Of++
-		if back(at, 1000*float64(m.Gaps[i])/float64(m.Rate)) {
+		free := false
+		if at.Keyed() { // what comes ahead of the next hit is that hit's
+			k := h + m.Gaps[i] - m.Range.From - int((at.Comp.Lookahead+backMargin)*float64(m.Rate)/1000)
+			free = k < 0 || k >= len(gain) || gain[k] > float32(dsp.Gain(backDB))
+		} else {
+			free = back(at, 1000*float64(m.Gaps[i])/float64(m.Rate))
+		}
+		if free {
 			r.Back++
 		} else {
 			r.Late = append(r.Late, float64(h+m.Offset)/float64(m.Rate))
 		}
 	}
 	return r, nil
+}
+
+// traceStep is the time over which the slope of a measured gain is taken, s.
+const traceStep = 0.00025
+
+// trace returns the deepest gain in dB and the steepest slope in dB a ms of a measured gain.
+func trace(gain []float32, rate int) (depth, slope meter.Figure) {
+	n := max(1, int(traceStep*float64(rate)))
+	last := 0.0
+	for i := 0; i < len(gain); i += n {
+		db := dsp.DB(max(float64(gain[i]), 1e-6))
+		depth = min(depth, meter.Figure(db))
+		if i > 0 {
+			slope = max(slope, meter.Figure(math.Abs(db-last)*float64(rate)/float64(n)/1000))
+		}
+		last = db
+	}
+	return depth, slope
 }
 
 // back reports whether a hit's own duck has let go a gap (ms) later, and stays so: the next

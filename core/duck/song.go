@@ -17,6 +17,7 @@ type State struct {
 	After   meter.HitFigures
 	Duck    *move.Duck // nil where there is none, or it is off
 	Readout *Readout   // nil likewise
+	Gain    []float32  // of the duck over the window, as amplitude; nil likewise
 }
 
 // Measure renders a song with and without its ducks over a window and judges both.
@@ -50,7 +51,21 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	if err != nil {
 		return nil, err
 	}
-	readout, err := Read(d, song.BPM, s.Pair.Meter, before, after)
+	var ducked *session.Stem
+	for _, st := range song.ByRole(session.Bass) {
+		if m, _ := st.DuckMove(); m != nil && ducked == nil {
+			ducked = st
+		}
+	}
+	if ducked == nil {
+		return s, nil
+	}
+	m := s.Pair.Meter
+	s.Gain, err = r.Gain(song, ducked, mix.Window{From: m.Range.From + m.Offset, To: m.Range.To + m.Offset})
+	if err != nil {
+		return nil, err
+	}
+	readout, err := Read(d, song.BPM, m, s.Gain, before, after)
 	s.Readout = &readout
 	return s, err
 }

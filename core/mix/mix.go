@@ -184,6 +184,8 @@ type chain struct {
 type step struct {
 	Move move.Move
 	Hits []int
+	Key  []partSpec `json:",omitempty"` // what the trigger's sound depends on, where it is listened to
+	key  func(Window) ([]float32, error)
 }
 
 func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window) (chain, error) {
@@ -213,7 +215,11 @@ func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window) (chain,
 				return c, err
 			}
 			s.Move = move.Move{Params: at}
-			if s.Hits, err = r.Hits(song, d.Trigger); err != nil {
+			if d.Keyed() {
+				if s.Key, s.key, err = r.keyOf(song, d.Trigger); err != nil {
+					return c, err
+				}
+			} else if s.Hits, err = r.Hits(song, d.Trigger); err != nil {
 				return c, err
 			}
 		}
@@ -244,7 +250,11 @@ func (r *Renderer) chained(song *session.Song, st *session.Stem, w Window) (audi
 		if err != nil {
 			return audio.Buffer{}, 0, err
 		}
-		out := c.run(src, procs, r.block).Slice(lead+latency, lead+latency+w.Frames())
+		keys, err := c.keys(procs, Window{w.From - lead, w.To + latency})
+		if err != nil {
+			return audio.Buffer{}, 0, err
+		}
+		out := c.run(src, procs, keys, r.block).Slice(lead+latency, lead+latency+w.Frames())
 		return out, src.Bytes(), nil
 	})
 	return b, k, err
@@ -284,7 +294,7 @@ func (c *chain) processors() (procs []move.Processor, lead, latency int, err err
 }
 
 // run takes a source through the chain, block by block.
-func (c *chain) run(src audio.Buffer, procs []move.Processor, block int) audio.Buffer {
+func (c *chain) run(src audio.Buffer, procs []move.Processor, keys [][]float32, block int) audio.Buffer {
 	out := audio.New(src.Rate, len(src.Ch), src.Frames())
 	gain := float32(dsp.Gain(c.Gain))
 	for at := 0; at < src.Frames(); at += block {
@@ -295,11 +305,97 @@ func (c *chain) run(src audio.Buffer, procs []move.Processor, block int) audio.B
 				x.Ch[ch][i] = v * gain
 			}
 		}
-		for _, p := range procs {
-			p.Process(x, audio.Buffer{})
+		for k, p := range procs {
+			key := audio.Buffer{Rate: src.Rate}
+			if keys[k] != nil {
+				key.Ch = [][]float32{keys[k][at:end]}
+			}
+			p.Process(x, key)
 		}
 	}
 	return out
+}
+
+// keys renders the triggers that the moves listen to. What reaches a move is late by the moves
+// before it, and so is its key.
+func (c *chain) keys(procs []move.Processor, w Window) ([][]float32, error) {
+	out := make([][]float32, len(procs))
+	late := 0
+	for i, s := range c.Moves {
+		if s.key != nil {
+			var err error
+			if out[i], err = s.key(Window{w.From - late, w.To - late}); err != nil {
+				return nil, err
+			}
+		}
+		late += procs[i].Latency()
+	}
+	return out, nil
+}
+
+// keyOf returns what a trigger's sound depends on, and how it is rendered: its stem at the end of
+// its moves, before the fader, mono. Nothing comes of a trigger that does not arrive.
+func (r *Renderer) keyOf(song *session.Song, trigger string) ([]partSpec, func(Window) ([]float32, error), error) {
+	st := triggerStem(song, trigger)
+	t := song.Trigger(trigger)
+	if st == nil || t != nil && t.At != "" && !song.Reaches(st, t.At) {
+		return []partSpec{}, func(w Window) ([]float32, error) { return make([]float32, w.Frames()), nil }, nil
+	}
+	c, err := r.chain(song, st, Window{})
+	if err != nil {
+		return nil, nil, err
+	}
+	return []partSpec{{Chain: &c}}, func(w Window) ([]float32, error) {
+		b, _, err := r.chained(song, st, w)
+		if err != nil {
+			return nil, err
+		}
+		return b.Mono(), nil
+	}, nil
+}
+
+// KeySound renders a trigger's sound over a window, mono, with what identifies it.
+func (r *Renderer) KeySound(song *session.Song, trigger string, w Window) ([]float32, string, error) {
+	spec, render, err := r.keyOf(song, trigger)
+	if err != nil {
+		return nil, "", err
+	}
+	x, err := render(w)
+	return x, Key("key", spec, w), err
+}
+
+// Gain returns the gain of a stem's duck over a window, as amplitude; nil where it has none, or it
+// is off.
+func (r *Renderer) Gain(song *session.Song, st *session.Stem, w Window) ([]float32, error) {
+	m, d := st.DuckMove()
+	if d == nil || m.Off {
+		return nil, nil
+	}
+	at, err := d.AtTempo(song.BPM)
+	if err != nil {
+		return nil, err
+	}
+	place := move.Place{Rate: song.Rate, BPM: song.BPM, Start: w.From}
+	if !d.Keyed() {
+		if place.Hits, err = r.Hits(song, d.Trigger); err != nil {
+			return nil, err
+		}
+		return at.Gain(place, w.Frames())
+	}
+	spec, key, err := r.keyOf(song, d.Trigger)
+	if err != nil {
+		return nil, err
+	}
+	lead := at.Lead(place)
+	ahead := song.Rate / 50
+	return Cached(r.Cache, Key("gain", at, spec, w, song.Rate), func() ([]float32, int, error) {
+		k, err := key(Window{w.From - lead, w.To + ahead})
+		if err != nil {
+			return nil, 0, err
+		}
+		g, err := at.Gains(place, w.Frames(), k, lead)
+		return g, 4 * len(g), err
+	})
 }
 
 // node is a rendered part with its key and the place that it is given where it is summed.

@@ -96,6 +96,11 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 	return p, err
 }
 
+// Wide returns the window of the buffers, the lead included.
+func (p *Pair) Wide() Window {
+	return Window{p.Window.From - p.Inside.From, p.Window.From - p.Inside.From + len(p.Mono)}
+}
+
 // BassWindow returns the bass over the window itself, without its lead.
 func (p *Pair) BassWindow() audio.Buffer { return p.Bass.Slice(p.Inside.From, p.Inside.To) }
 

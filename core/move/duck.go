@@ -22,11 +22,15 @@ const (
 // exp(bendRate).
 const bendRate = 6.0
 
-// Duck lowers a stem at every hit of a trigger, along a drawn curve.
+// Duck lowers a stem at every hit of a trigger: along a drawn curve, by a compressor that the
+// trigger keys, or in a band alone.
 type Duck struct {
-	School  string  `json:"school"`  // "curve"
-	Trigger string  `json:"trigger"` // id of the song's trigger
-	Points  []Point `json:"points"`
+	School  string      `json:"school"`  // "curve", "compressor" or "band"
+	Trigger string      `json:"trigger"` // id of the song's trigger
+	Points  []Point     `json:"points,omitempty"`
+	Comp    *Compressor `json:"compressor,omitempty"` // of the keyed schools: the detector
+	Key     *KeyFilter  `json:"key,omitempty"`
+	Band    *Band       `json:"band,omitempty"`
 }
 
 // Point is a breakpoint of the gain curve.
@@ -42,7 +46,10 @@ func (d *Duck) Kind() Kind { return KindDuck }
 
 // Validate checks the points: at least two, in order of time, starting and ending at 0 dB.
 func (d *Duck) Validate() error {
-	if d.School != "curve" {
+	if d.Keyed() {
+		return d.keyedValidate()
+	}
+	if d.School != CurveSchool {
 		return fmt.Errorf("the school %q is not known", d.School)
 	}
 	if len(d.Points) < 2 {
@@ -93,6 +100,9 @@ func (d *Duck) AtTempo(bpm float64) (*Duck, error) {
 // GainDB returns the gain in dB at a time in ms after a lone hit. Between points it moves
 // by (e^(k u) - 1) / (e^k - 1) of the way, k = 6 bend: straight in dB where bend is 0.
 func (d *Duck) GainDB(ms float64) float64 {
+	if len(d.Points) == 0 {
+		return 0
+	}
 	i := sort.Search(len(d.Points), func(i int) bool { return d.Points[i].MS > ms })
 	if i == 0 || i == len(d.Points) {
 		return 0
@@ -116,11 +126,21 @@ func (d *Duck) Depth() float64 {
 
 // Span returns the times of the first and the last point, ms.
 func (d *Duck) Span() (from, to float64) {
+	if len(d.Points) == 0 {
+		return 0, 0
+	}
 	return d.Points[0].MS, d.Points[len(d.Points)-1].MS
 }
 
-// Processor returns the gain at p's hits. It has no latency: hits are known ahead.
+// Processor returns the gain at p's hits, or by the key. A curve has no latency: hits are known
+// ahead.
 func (d *Duck) Processor(p Place) (Processor, error) {
+	if d.Keyed() {
+		if err := d.Validate(); err != nil {
+			return nil, err
+		}
+		return newKeyedGain(d, p)
+	}
 	c, err := d.AtTempo(p.BPM)
 	if err != nil {
 		return nil, err

@@ -79,3 +79,28 @@ func (s Song) Unducked() Song {
 	}
 	return c
 }
+
+// keyLoop names a stem that would listen to itself: through the triggers of keyed ducks a stem's sound
+// must never depend on its own.
+func (s *Song) keyLoop() string {
+	listens := func(st *Stem) *Stem {
+		m, d := st.DuckMove()
+		if d == nil || m.Off || !d.Keyed() {
+			return nil
+		}
+		if t := s.Trigger(d.Trigger); t != nil {
+			return s.Stem(t.Stem)
+		}
+		return nil
+	}
+	for i := range s.Stems {
+		at := &s.Stems[i]
+		for n := 0; at != nil; n++ {
+			if n > len(s.Stems) {
+				return s.Stems[i].Name
+			}
+			at = listens(at)
+		}
+	}
+	return ""
+}

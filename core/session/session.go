@@ -271,6 +271,9 @@ func (s *Song) Validate() error {
 			}
 		}
 	}
+	if name := s.keyLoop(); name != "" {
+		return fmt.Errorf("%q would duck to itself, by way of other ducks", name)
+	}
 	return s.validateRouting()
 }
 

@@ -1,0 +1,456 @@
+package duck
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"sort"
+	"sync"
+
+	"mellowthump/core/dsp"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+// What the fit of the keyed schools sets without asking: usual values, common practice with no
+// published source.
+const (
+	keyedRatio  = 4.0
+	keyedKnee   = 6.0
+	keyedAttack = 1.0 // ms
+	keyedAhead  = 3.0 // ms
+	trialSlack  = 0.2 // dB by which the trial at the low rate may flatter
+	backMargin  = 1.0 // ms before the next hit by which the gain is back
+	bellQ       = 0.8
+)
+
+var (
+	keyedHolds    = []float64{0, 25, 60, 110} // ms
+	keyedReleases = []float64{15, 35, 80}
+)
+
+// keyedTrial tries keyed ducks at a low rate: the key's envelope, the bass, its band.
+type keyedTrial struct {
+	*trial
+	env   []float64 // level of the key, dB: the largest of each step
+	peak  float64   // of it, dB
+	ends  []int     // frame of the next hit, for every hit that has one
+	scale float64   // ms a frame
+}
+
+func newKeyedTrial(m *meter.HitMeter, key, bass []float32, filter *move.KeyFilter) (*keyedTrial, error) {
+	factor := workFactor(m)
+	t, err := newTrial(m, bass, factor)
+	if err == nil {
+		err = t.withLosses()
+	}
+	if err != nil {
+		return nil, err
+	}
+	sections, err := filter.Filters(float64(m.Rate))
+	if err != nil {
+		return nil, err
+	}
+	k := &keyedTrial{trial: t, env: make([]float64, len(t.bass)), scale: 1000 / t.fs}
+	heard := key
+	if len(sections) > 0 {
+		heard = make([]float32, len(key))
+		dsp.NewFilter(sections).Process(heard, key)
+	}
+	top := 0.0
+	for i := range k.env {
+		k.env[i] = float64(meter.Peak(heard[min(i*factor, len(heard)):min((i+1)*factor, len(heard))]))
+		top = max(top, k.env[i])
+	}
+	for i, v := range k.env {
+		k.env[i] = dsp.DB(max(v, 1e-6))
+	}
+	k.peak = dsp.DB(max(top, 1e-6))
+	for i, h := range m.Hits {
+		if i+1 < len(m.Hits) || !m.Open {
+			k.ends = append(k.ends, (h+m.Gaps[i])/factor)
+		}
+	}
+	return k, nil
+}
+
+// trialGain holds amplitudes for hundredths of a dB of reduction, down to 60 dB.
+var trialGain = func() (g [6001]float32) {
+	for i := range g {
+		g[i] = float32(dsp.Gain(-float64(i) / 100))
+	}
+	return g
+}()
+
+// keyedJudged is how a keyed duck does.
+type keyedJudged struct {
+	judged
+	depth float64 // dB, 0 or more
+	back  bool    // before every next hit
+}
+
+// base is the bass split into what a duck lowers and what it leaves, filtered for judging.
+type base struct {
+	part       []float32 // what is lowered
+	home, wide []float32 // of all of it, at a gain of 1
+	low        float64   // energy of wide over the range that is judged
+}
+
+// base splits the bass for a band; nil is all of it.
+func (t *keyedTrial) base(b *move.Band) *base {
+	if b == nil {
+		return &base{t.bass, t.home, t.wide, t.low}
+	}
+	out := &base{part: t.part(b), home: t.home, wide: t.wide, low: t.low}
+	if b.Shape == "below" { // an open crossover turns phases: that is what there is then
+		whole := append([]float32(nil), out.part...)
+		if _, high, err := dsp.LinkwitzRiley(b.Hz, t.fs); err == nil {
+			rest := make([]float32, len(t.bass))
+			dsp.NewFilter(high).Process(rest, t.bass)
+			for i, v := range rest {
+				whole[i] += v
+			}
+		}
+		out.home, out.wide = make([]float32, len(whole)), make([]float32, len(whole))
+		dsp.Process2(dsp.NewFilter(t.homeSOS), out.home, whole, dsp.NewFilter(t.wideSOS), out.wide, whole)
+	}
+	return out
+}
+
+// judgeKeyed tries a keyed duck on its base; losses are worked out where they are asked for.
+func (t *keyedTrial) judgeKeyed(d *move.Duck, b *base, losses bool) keyedJudged {
+	bound := 0.0
+	if d.School == move.BandSchool {
+		bound = d.Band.Range
+	}
+	det := move.NewDetector(*d.Comp, bound, t.fs)
+	ahead := int(math.Round(d.Comp.Lookahead / t.scale))
+	db := make([]float64, len(t.env)+ahead)
+	out := keyedJudged{back: true}
+	for i := range db {
+		v := -120.0
+		if i < len(t.env) {
+			v = t.env[i]
+		}
+		db[i] = det.NextLevel(v)
+		out.depth = max(out.depth, -db[i])
+	}
+	db = db[ahead:]
+	early := ahead + int(math.Ceil(backMargin/t.scale))
+	for _, e := range t.ends {
+		if at := e - early; at > 0 && at < len(db) && db[at] <= backDB {
+			out.back = false
+		}
+	}
+	diff := make([]float32, len(t.bass))
+	for i, v := range b.part {
+		if k := int(-100*db[i] + 0.5); k > 0 {
+			diff[i] = v * (trialGain[min(k, len(trialGain)-1)] - 1)
+		}
+	}
+	h, w := make([]float32, len(diff)), []float32(nil)
+	if losses {
+		w = make([]float32, len(diff))
+		dsp.Process2(dsp.NewFilter(t.homeSOS), h, diff, dsp.NewFilter(t.wideSOS), w, diff)
+	} else {
+		dsp.NewFilter(t.homeSOS).Process(h, diff)
+	}
+	clear := make([]meter.Figure, len(t.hits))
+	for i, hit := range t.hits {
+		sum := 0.0
+		for k := hit; k < min(hit+t.windows[i], len(h)); k++ {
+			v := float64(b.home[k]) + float64(h[k])
+			sum += v * v
+		}
+		clear[i] = meter.Clearance(t.kick[i], sum)
+	}
+	out.clearance = worst(clear)
+	if !losses {
+		return out
+	}
+	after := 0.0
+	for k := t.from; k < t.to; k++ {
+		v := float64(b.wide[k]) + float64(w[k])
+		after += v * v
+	}
+	out.loss = -dsp.PowerDB(math.Max(1e-9, after/t.low))
+	return out
+}
+
+// part returns the band of the bass that a dip lowers, at the trial's rate.
+func (t *keyedTrial) part(b *move.Band) []float32 {
+	out := make([]float32, len(t.bass))
+	if b.Shape == "bell" {
+		if s, err := dsp.BandpassRBJ(b.Hz, b.Q, t.fs); err == nil {
+			dsp.NewFilter([]dsp.Biquad{s}).Process(out, t.bass)
+		}
+		return out
+	}
+	if low, _, err := dsp.LinkwitzRiley(b.Hz, t.fs); err == nil {
+		dsp.NewFilter(low).Process(out, t.bass)
+	}
+	return out
+}
+
+// keyedDuck makes a keyed duck of the fit's kind.
+func keyedDuck(school string, threshold, hold, release, depth float64, band *move.Band) *move.Duck {
+	d := &move.Duck{School: school, Comp: &move.Compressor{
+		Threshold: tenth(threshold), Ratio: keyedRatio, Knee: keyedKnee, Attack: keyedAttack, Hold: hold, Release: release, Lookahead: keyedAhead,
+	}}
+	if band != nil {
+		b := *band
+		b.Range = tenth(depth)
+		d.Band = &b
+		// the key opens it fully, the range says how far
+		d.Comp.Ratio = 10
+	}
+	return d
+}
+
+// FitKeyed finds the compressor or the band dip that reaches the goal with the least loss of bass in
+// 20-150 Hz, at most as deep as the cap and back before the next hit. key is the trigger's sound over
+// the signal that m was made for, mono.
+func FitKeyed(m *meter.HitMeter, before meter.HitFigures, key, bass []float32, goal Goal, school string, filter *move.KeyFilter) (Fitted, error) {
+	t, err := newKeyedTrial(m, key, bass, filter)
+	if err != nil {
+		return Fitted{}, err
+	}
+	f := Fitted{P10: before.ClearanceP10}
+	if t.low <= 0 {
+		f.Reason = "No duck needed: the bass is silent here."
+		return f, nil
+	}
+	if worst(clearances(before)) >= goal.Clearance {
+		f.Reason = fmt.Sprintf("No duck needed: the kick clears the bass by %.1f dB in the worst tenth of hits; %.1f dB is asked.", float64(before.ClearanceP10), goal.Clearance)
+		return f, nil
+	}
+	f.Needed = true
+	var bands []*move.Band
+	if school == move.BandSchool {
+		_, hi := meter.HomeBand(m.HomeHz)
+		bands = []*move.Band{{Shape: "bell", Hz: tenth(m.HomeHz), Q: bellQ, Channels: "stereo"}, {Shape: "below", Hz: tenth(hi * 1.25), Channels: "stereo"}}
+	} else {
+		bands = []*move.Band{nil}
+	}
+	whole := t.base(nil) // how deep a duck goes does not depend on the bass
+	slack := goal
+	slack.Clearance += trialSlack
+	tries, nearest := t.search(school, bands, slack)
+	if len(tries) == 0 {
+		tries, nearest = t.search(school, bands, goal)
+	}
+	if len(tries) == 0 {
+		f.Duck = nearest
+		if nearest != nil {
+			f.P10, err = keyedP10(m, key, bass, nearest, filter)
+			f.Duck.Key = filter
+		}
+		f.Reason = fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits this way: the worst tenth comes to %.1f dB with at most %.1f dB of reduction, back before the next hit.", goal.Clearance, float64(f.P10), goal.MaxDepth)
+		return f, err
+	}
+	var best *move.Duck
+	for _, d := range tries {
+		if best, f.P10, f.Reached, err = t.finish(m, key, bass, d, filter, goal, whole); err != nil {
+			return Fitted{}, err
+		}
+		if f.Reached {
+			break
+		}
+	}
+	best.Key = filter
+	f.Duck = best
+	deep := t.judgeKeyed(best, whole, false).depth
+	where := ""
+	if best.Band != nil {
+		where = fmt.Sprintf(" in a bell at %.1f Hz", best.Band.Hz)
+		if best.Band.Shape == "below" {
+			where = fmt.Sprintf(" below %.0f Hz", best.Band.Hz)
+		}
+	}
+	if f.Reached {
+		f.Reason = fmt.Sprintf("About %.1f dB of reduction%s, threshold %.1f dB at %g to 1, hold %.0f and release %.0f ms, lets the kick clear the bass by %.1f dB in 9 of 10 hits.",
+			deep, where, best.Comp.Threshold, best.Comp.Ratio, best.Comp.Hold, best.Comp.Release, goal.Clearance)
+	} else {
+		f.Reason = fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits this way: the cap of %.1f dB stops it, and the worst tenth comes to %.1f dB.", goal.Clearance, goal.MaxDepth, float64(f.P10))
+	}
+	return f, nil
+}
+
+// finish carries a duck out at the full rate, which has the last word, and makes up for what the
+// trial left out by the threshold, or by the range of a band, as far as the cap lets it.
+func (t *keyedTrial) finish(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move.KeyFilter, goal Goal, whole *base) (*move.Duck, meter.Figure, bool, error) {
+	p10 := meter.None
+	for range 12 {
+		var err error
+		if p10, err = keyedP10(m, key, bass, d, filter); err != nil {
+			return d, p10, false, err
+		}
+		short := goal.Clearance + margin - float64(p10)
+		if short <= 0 {
+			return d, p10, true, nil
+		}
+		c := *d
+		comp := *d.Comp
+		c.Comp = &comp
+		if d.Band != nil {
+			b := *d.Band
+			if b.Range = tenth(b.Range + max(0.1, short)); b.Range > goal.MaxDepth {
+				return d, p10, false, nil
+			}
+			c.Band = &b
+		} else {
+			comp.Threshold = tenth(comp.Threshold - max(0.1, short/(1-1/comp.Ratio)))
+			if t.judgeKeyed(&c, whole, false).depth > goal.MaxDepth+0.05 {
+				return d, p10, false, nil
+			}
+		}
+		d = &c
+	}
+	return d, p10, false, nil
+}
+
+// search tries holds and releases, on all processors; for each the threshold (or a band's range) is
+// settled by halving. It returns the cheapest of each band that reaches the goal, the cheapest first,
+// and the one that comes nearest.
+func (t *keyedTrial) search(school string, bands []*move.Band, goal Goal) (reach []*move.Duck, nearest *move.Duck) {
+	var found []keyedCandidate
+	try := func(bands []*move.Band, holds, releases []float64) {
+		var mu sync.Mutex
+		var wg sync.WaitGroup
+		limit := make(chan struct{}, 2)
+		for _, band := range bands {
+			b := t.base(band)
+			for _, hold := range holds {
+				wg.Go(func() {
+					limit <- struct{}{}
+					defer func() { <-limit }()
+					for _, release := range releases {
+						if c, ok := t.settleKeyed(school, band, b, hold, release, goal); ok {
+							mu.Lock()
+							found = append(found, c)
+							mu.Unlock()
+						}
+					}
+				})
+			}
+		}
+		wg.Wait()
+	}
+	pick := func() (best []*keyedCandidate, nearest *keyedCandidate) {
+		byBand := map[*move.Band]*keyedCandidate{}
+		for i := range found {
+			c := &found[i]
+			if c.j.depth > goal.MaxDepth+0.05 {
+				continue
+			}
+			if b := byBand[c.band]; c.j.clearance >= goal.Clearance && (b == nil || c.j.loss < b.j.loss-1e-9 || c.j.loss < b.j.loss+1e-9 && c.d.Comp.Hold < b.d.Comp.Hold) {
+				byBand[c.band] = c
+			}
+			if nearest == nil || c.j.clearance > nearest.j.clearance {
+				nearest = c
+			}
+		}
+		for _, b := range bands {
+			if c := byBand[b]; c != nil {
+				best = append(best, c)
+			}
+		}
+		sort.SliceStable(best, func(i, j int) bool { return best[i].j.loss < best[j].j.loss })
+		return best, nearest
+	}
+	try(bands, keyedHolds, keyedReleases)
+	first, near := pick()
+	if len(first) == 0 {
+		if near == nil {
+			return nil, nil
+		}
+		return nil, near.d
+	}
+	hold, release := first[0].d.Comp.Hold, first[0].d.Comp.Release
+	try([]*move.Band{first[0].band}, []float64{tenth(0.7 * hold), hold, hold + 12}, []float64{tenth(0.7 * release), tenth(1.4 * release)})
+	first, _ = pick()
+	for _, c := range first {
+		reach = append(reach, c.d)
+	}
+	return reach, near.d
+}
+
+type keyedCandidate struct {
+	d    *move.Duck
+	band *move.Band
+	j    keyedJudged
+}
+
+// settleKeyed halves its way to the least reduction with which a hold and a release reach the goal.
+func (t *keyedTrial) settleKeyed(school string, band *move.Band, b *base, hold, release float64, goal Goal) (keyedCandidate, bool) {
+	draw := func(deep float64) *move.Duck {
+		if band != nil {
+			return keyedDuck(school, t.peak-24, hold, release, deep, band)
+		}
+		return keyedDuck(school, t.peak-deep/(1-1/keyedRatio), hold, release, deep, nil)
+	}
+	c := keyedCandidate{d: draw(goal.MaxDepth), band: band}
+	c.j = t.judgeKeyed(c.d, b, false)
+	if !c.j.back {
+		return c, false // longer releases are later still
+	}
+	if c.j.clearance >= goal.Clearance {
+		lo, hi := 0.0, goal.MaxDepth
+		for hi-lo > 0.15 {
+			mid := (lo + hi) / 2
+			if t.judgeKeyed(draw(mid), b, false).clearance >= goal.Clearance {
+				hi = mid
+			} else {
+				lo = mid
+			}
+		}
+		c.d = draw(hi)
+		c.j = t.judgeKeyed(c.d, b, true)
+	}
+	return c, true
+}
+
+// keyedP10 carries a keyed duck out at the full rate and returns the clearance that counts.
+func keyedP10(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move.KeyFilter) (meter.Figure, error) {
+	c := *d
+	c.Key = filter
+	out, err := carryOut(&c, m.Rate, key, bass)
+	if err != nil {
+		return meter.None, err
+	}
+	return meter.Figure(worst(m.Clearances(out))), nil
+}
+
+// FitSchool fits a duck of one school to a song over a window.
+func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, school string) (Fitted, error) {
+	if school == move.CurveSchool {
+		return FitSong(ctx, r, song, w)
+	}
+	plain := song.Unducked()
+	p, err := r.Pair(ctx, &plain, w)
+	if err != nil {
+		return Fitted{}, err
+	}
+	before, err := r.Figures(p)
+	if err != nil {
+		return Fitted{}, err
+	}
+	var filter *move.KeyFilter
+	if d, _ := song.Duck(); d != nil {
+		filter = d.Key
+	}
+	goal := Goal{Clearance: song.Targets.Clearance, MaxDepth: song.Targets.MaxDepth}
+	key, keyID, err := r.KeySound(&plain, session.KickTrigger, p.Wide())
+	if err != nil {
+		return Fitted{}, err
+	}
+	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), keyID, goal, school, filter), func() (Fitted, int, error) {
+		f, err := FitKeyed(p.Meter, before, key, p.Mono, goal, school, filter)
+		if f.Duck != nil {
+			f.Duck.Trigger = session.KickTrigger
+		}
+		return f, 2048, err
+	})
+}
