@@ -265,3 +265,34 @@ func (p *page) choice(selector, value string) {
 	p.t.Helper()
 	p.js("(s => { s.value = '" + value + "'; s.dispatchEvent(new Event('change', {bubbles: true})); return 1 })(document.querySelector('" + selector + "'))")
 }
+
+// The keyed schools: fitted by a click, a value typed, the readouts the core's own, the key heard, the
+// other schools beside; undone.
+func TestDuckSchools(t *testing.T) {
+	a, p := withFight(t)
+	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
+	p.edited("the compressor", func() { p.click("#school-compressor") })
+	p.until("its values", "document.querySelector('#k-threshold')")
+	a.readouts(p, "after the fit")
+	p.edited("another threshold", func() { p.typed("#k-threshold", "-12") })
+	a.readouts(p, "after the threshold")
+	p.until("the three schools", "document.querySelectorAll('#schools-table tbody tr').length === 3")
+	p.click("#deck-data [data-solo=key]")
+	p.until("the key", "document.querySelector('#deck-data').dataset.solo === 'key'")
+	p.edited("the band dip", func() { p.click("#school-band") })
+	p.until("its band", "document.querySelector('#k-shape')")
+	p.edited("all below", func() { p.choice("#k-shape", "below") })
+	a.readouts(p, "below a crossover")
+	p.js("document.activeElement.blur()")
+	p.edited("undo", func() { p.click("#undo") })
+	if got := p.js("document.querySelector('#k-shape').value"); got != "bell" {
+		t.Errorf("after the undo the band is %s", got)
+	}
+	p.fill("#k-range", "deep")
+	p.press(input.Enter)
+	p.until("a sentence", "document.querySelector('#keyed-wrong')")
+	if got := p.js("document.querySelector('#k-range').value"); got != "deep" {
+		t.Errorf("the field holds %q", got)
+	}
+	p.clean("422")
+}

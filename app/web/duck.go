@@ -9,6 +9,7 @@ import (
 	"mime"
 	"net/http"
 	"os"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -37,6 +38,9 @@ type duckSheet struct {
 	Findings []pointOf
 	Trigger  string
 	Preview  bool
+	School   string
+	False    *duck.False
+	Fail     string // of the schools' values, as typed
 }
 
 // pointOf is one short finding of the duck's.
@@ -90,14 +94,25 @@ func (s *Server) duckSheet(v *view) *duckSheet {
 	if st := v.TriggerStem(); st != nil {
 		out.Trigger = st.Name
 	}
-	v.Lead = fmt.Sprintf("One curve at every hit of %s: as little as puts the kick %g dB over the bass in its own octave, on 9 of 10 hits.",
-		out.Trigger, v.Targets.Clearance)
+	out.School = move.CurveSchool
+	if out.Duck != nil {
+		out.School = out.Duck.School
+	}
+	v.Lead = fmt.Sprintf("%s at every hit of %s: as little as puts the kick %g dB over the bass in its own octave, on 9 of 10 hits.",
+		map[string]string{move.CurveSchool: "One curve", move.CompressorSchool: "A compressor that listens", move.BandSchool: "A dip of one band"}[out.School], out.Trigger, v.Targets.Clearance)
 	out.Findings = duckFindings(v)
 	e := plot.Editor{
 		Width: 774, Height: 310,
 		Kick: plot.Calm(v.State.Pair.Meter.Kick), Before: plot.Calm(v.State.Before.Bass), Bass: plot.Calm(v.State.After.Bass),
 		Offset: v.envelopeOffset(), Hits: v.State.After.Hits, Duck: out.Duck, BPM: v.BPM,
 		Handover: v.State.After.HandoverMedian, BassName: v.BassName(),
+	}
+	if out.Duck != nil && out.Duck.Keyed() && v.State.Gain != nil {
+		m := v.State.Pair.Meter
+		for ms := 0; ms*v.Rate/1000 < len(v.State.Gain); ms++ {
+			e.Gain = append(e.Gain, v.State.Gain[ms*v.Rate/1000])
+		}
+		e.GainFrom = float64(m.Range.From+m.Offset) / float64(v.Rate)
 	}
 	out.Editor = plot.DuckEditor(e)
 	strip := v.strip("duck-strip", 774, 88)
@@ -220,7 +235,7 @@ func (s *Server) previewPoints(c *gin.Context) {
 func (s *Server) addPoint(c *gin.Context) {
 	s.edit(c, "duck", func(song *session.Song) (string, error) {
 		was, off := song.Duck()
-		if was == nil {
+		if was == nil || was.Keyed() {
 			d := startingDuck()
 			song.SetDuck(d, false, "")
 			return fmt.Sprintf("Draw a duck of %s dB", plot.Signed(d.Depth(), 1)), nil
@@ -267,7 +282,7 @@ func (s *Server) removePoint(c *gin.Context) {
 	s.edit(c, "duck", func(song *session.Song) (string, error) {
 		was, off := song.Duck()
 		i, err := strconv.Atoi(c.PostForm("i"))
-		if was == nil || err != nil || i <= 0 || i >= len(was.Points)-1 {
+		if was == nil || was.Keyed() || err != nil || i <= 0 || i >= len(was.Points)-1 {
 			return "", badInput(c, "points", errors.New("the first and the last point hold the curve at 0 dB and stay"))
 		}
 		d := *was
@@ -284,7 +299,17 @@ func (s *Server) fit(c *gin.Context) {
 		if err != nil {
 			return "", err
 		}
-		f, err := duck.FitSong(c.Request.Context(), s.Renderer, song, mix.Window{From: 0, To: n})
+		school := c.PostForm("school")
+		if school == "" {
+			school = move.CurveSchool
+			if d, _ := song.Duck(); d != nil {
+				school = d.School
+			}
+		}
+		if !slices.ContainsFunc(move.Schools, func(k struct{ School, Label string }) bool { return k.School == school }) {
+			return "", badInput(c, "fit", fmt.Errorf("no school is called %q", school))
+		}
+		f, err := duck.FitSchool(c.Request.Context(), s.Renderer, song, mix.Window{From: 0, To: n}, school)
 		if t := trouble(err); t != "" {
 			return "", badInput(c, "fit", errors.New(t))
 		}
@@ -301,6 +326,12 @@ func (s *Server) fit(c *gin.Context) {
 		d := *f.Duck
 		d.Trigger = session.KickTrigger
 		song.SetDuck(&d, false, f.Reason)
+		switch d.School {
+		case move.CompressorSchool:
+			return fmt.Sprintf("Fit a keyed compressor, threshold %s dB", plot.Signed(d.Comp.Threshold, 1)), nil
+		case move.BandSchool:
+			return fmt.Sprintf("Fit a keyed band dip of %s dB", plot.Signed(d.Band.Range, 1)), nil
+		}
 		return fmt.Sprintf("Fit a duck of %s dB", plot.Signed(d.Depth(), 1)), nil
 	})
 }
@@ -411,7 +442,13 @@ func (s *Server) duckCurve(c *gin.Context) {
 		s.fail(c, http.StatusNotFound, "There is no duck to take away yet. Press Fit, or draw one.")
 		return
 	}
-	rows, err := duck.Curve(d, song.BPM)
+	var rows []duck.CurveRow
+	var err error
+	if d.Keyed() {
+		rows, err = s.measuredCurve(c, song)
+	} else {
+		rows, err = duck.Curve(d, song.BPM)
+	}
 	if err != nil {
 		s.failWith(c, err)
 		return

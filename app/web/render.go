@@ -17,6 +17,7 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/core/levels"
 	"mellowthump/core/meter"
+	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -54,6 +55,7 @@ func (s *Server) funcs() template.FuncMap {
 		"inc":     func(i int) int { return i + 1 },
 		"over":    func(a, b meter.Figure) bool { return a.Valid() && float64(a) >= float64(b) },
 		"cell":    func(v ...any) []any { return v },
+		"schools": func() any { return move.Schools },
 		"anchors": func() any { return levels.Anchors },
 		"signed":  signedTenth,
 		"signed0": func(n int) string { return signedPlus(float64(n)) },

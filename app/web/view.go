@@ -428,5 +428,9 @@ func theme(c *gin.Context) string {
 
 // SoloChoices are the parts that the deck can play.
 func (v *view) SoloChoices() []mix.Solo {
-	return []mix.Solo{mix.SoloKick, mix.SoloBass, mix.SoloBoth, mix.SoloAll}
+	out := []mix.Solo{mix.SoloKick, mix.SoloBass, mix.SoloBoth, mix.SoloAll}
+	if v.Stage == "duck" {
+		out = append(out, mix.SoloKey)
+	}
+	return out
 }

@@ -16,6 +16,8 @@ import (
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
 	"mellowthump/core/intake"
+	"mellowthump/core/midi"
+	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -94,6 +96,7 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 	f.Float64Var(&targets.MaxDepth, "max-depth", targets.MaxDepth, "")
 	outFile := f.String("out", "", "")
 	curve := f.String("curve", "", "")
+	midiFile := f.String("midi", "", "")
 	if err := parse(f, args); err != nil {
 		return err
 	}
@@ -104,8 +107,8 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 		return errUsage{errors.New("clear: name both --kick and --bass")}
 	case *leader != string(session.KickLeads):
 		return errUsage{fmt.Errorf("clear: --leader %s is not built yet; kick is", *leader)}
-	case *school != "curve":
-		return errUsage{fmt.Errorf("clear: --school %s is not built yet; curve is", *school)}
+	case *school != move.CurveSchool && *school != move.CompressorSchool && *school != move.BandSchool:
+		return errUsage{fmt.Errorf("clear: --school %s is none of curve, compressor and band", *school)}
 	case !(targets.Clearance >= 0 && targets.Clearance <= 40):
 		return errUsage{fmt.Errorf("clear: --target %g is outside 0 to 40 dB", targets.Clearance)}
 	case !(targets.MaxDepth >= 0 && targets.MaxDepth <= 60):
@@ -123,7 +126,7 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 		return err
 	}
 	defer bf.Close()
-	c, err := duck.Clear(ctx, k, b, duck.Options{BPM: *bpm, Targets: targets})
+	c, err := duck.Clear(ctx, k, b, duck.Options{BPM: *bpm, School: *school, Targets: targets})
 	if err != nil {
 		return err
 	}
@@ -137,12 +140,27 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 			return err
 		}
 	}
+	if *midiFile != "" {
+		at := *bpm
+		if at == 0 {
+			at = 120 // the times are right at any tempo; the file says which it is written in
+		}
+		values := []midi.Value{{At: 0, Part: 1}}
+		if c.Gain != nil {
+			values = duck.Control(c.Gain, c.Ducked.Rate)
+		}
+		if err := writeFile(*midiFile, func(w io.Writer) error { return midi.WriteControl(w, values, at) }); err != nil {
+			return err
+		}
+	}
 	return writeJSON(out, c)
 }
 
 func writeCurve(w io.Writer, c *duck.Cleared) error {
 	rows := []duck.CurveRow{{MS: 0, DB: 0}} // no duck: no change
-	if c.Move != nil {
+	if c.Move != nil && c.Move.Keyed() {
+		rows = duck.MedianCurve(c.Gain, c.Hits, c.Ducked.Rate)
+	} else if c.Move != nil {
 		var err error
 		if rows, err = duck.Curve(c.Move, session.MaxBPM); err != nil { // the fit's points are in ms
 			return err

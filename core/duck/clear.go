@@ -7,7 +7,9 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/resample"
+	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
+	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -23,6 +25,8 @@ type Cleared struct {
 
 	Move   *move.Duck   `json:"-"`
 	Ducked audio.Buffer `json:"-"` // the bass, in its own number of channels
+	Gain   []float32    `json:"-"` // at the kick's rate, as amplitude; nil where there is no duck
+	Hits   []int        `json:"-"` // frames of the kick's hits
 }
 
 // KickFacts names the kick's settled pitch.
@@ -36,7 +40,7 @@ type Report struct {
 	Needed      bool         `json:"needed"`
 	Reached     bool         `json:"reached"`
 	School      string       `json:"school"`
-	Params      []move.Point `json:"params"`
+	Params      any          `json:"params"` // points of a curve; detector, key and band of a keyed duck
 	Depth       meter.Figure `json:"depth_db"`
 	BassLoss    meter.Figure `json:"bass_loss_lu"`
 	BassLossLow meter.Figure `json:"bass_loss_low_db"`
@@ -49,6 +53,7 @@ type Report struct {
 // Options of Clear.
 type Options struct {
 	BPM     float64 // 0: not known
+	School  string  // of move.Schools; empty: a drawn curve
 	Targets session.Targets
 }
 
@@ -94,11 +99,16 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 	song.Settle()
 	r := mix.New(lib, 1<<31)
 	w := mix.Window{From: 0, To: max(k.Frames(), b.Frames())}
-	fit, err := FitSong(ctx, r, &song, w)
+	school := o.School
+	if school == "" {
+		school = move.CurveSchool
+	}
+	fit, err := FitSchool(ctx, r, &song, w, school)
 	if err != nil {
 		return nil, err
 	}
 	if fit.Duck != nil {
+		fit.Duck.Trigger = session.KickTrigger
 		song.SetDuck(fit.Duck, false, fit.Reason)
 	}
 	state, err := Measure(ctx, r, &song, w)
@@ -109,17 +119,67 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 	c.Kick.Fundamental = meter.Figure(state.Pair.Meter.HomeHz)
 	c.Kick.Note, _ = meter.Note(state.Pair.Meter.HomeHz)
 	c.Duck = Report{
-		Needed: fit.Needed, Reached: fit.Reached || !fit.Needed, School: "curve", Params: []move.Point{}, Depth: 0,
+		Needed: fit.Needed, Reached: fit.Reached || !fit.Needed, School: school, Params: []move.Point{}, Depth: 0,
 		BassLoss: 0, BassLossLow: 0, Freed: 0, BackBefore: true, Reason: fit.Reason,
 	}
 	if ro := state.Readout; ro != nil {
 		c.Duck.Params, c.Duck.Depth = fit.Duck.Points, ro.Depth
+		if fit.Duck.Keyed() {
+			c.Duck.Params = struct {
+				*move.Compressor
+				Key  *move.KeyFilter `json:"key"`
+				Band *move.Band      `json:"band"`
+			}{fit.Duck.Comp, fit.Duck.Key, fit.Duck.Band}
+		}
 		c.Duck.BassLoss, c.Duck.BassLossLow, c.Duck.Freed = ro.BassLoss, ro.BassLossLow, ro.Freed
 		c.Duck.BackBefore, c.Duck.Steepest = ro.Back == ro.Of, ro.Steepest
 	}
 	ducked, _, err := r.Stem(&song, song.Stem("bass"), mix.Window{From: 0, To: b.Frames()})
-	c.Ducked = ducked
-	return c, err
+	if err != nil {
+		return nil, err
+	}
+	c.Ducked, c.Gain, c.Hits = ducked, state.Gain, append([]int(nil), state.Pair.Meter.Hits...)
+	for i := range c.Hits {
+		c.Hits[i] += state.Pair.Meter.Offset
+	}
+	return c, nil
+}
+
+// MedianCurve is the median of a measured gain over the hits, ms by ms: the curve of a keyed duck.
+func MedianCurve(gain []float32, hits []int, rate int) []CurveRow {
+	var rows []CurveRow
+	for ms := -curveBefore; ms <= curveAfter; ms += CurveStep {
+		var v []meter.Figure
+		for i, h := range hits {
+			k := h + int(math.Floor(ms*float64(rate)/1000))
+			if i+1 < len(hits) && k >= hits[i+1] || k < 0 || k >= len(gain) {
+				continue
+			}
+			v = append(v, meter.Figure(dsp.DB(math.Max(1e-3, float64(gain[k])))))
+		}
+		if m := meter.Median(v); m.Valid() {
+			rows = append(rows, CurveRow{MS: ms, DB: float64(m)})
+		}
+	}
+	return rows
+}
+
+// The times around a hit that a median curve covers, ms.
+const (
+	curveBefore = 20.0
+	curveAfter  = 300.0
+)
+
+// ControlStep is the spacing of a gain written as a MIDI controller, s.
+const ControlStep = 0.002
+
+// Control samples a gain for a MIDI controller.
+func Control(gain []float32, rate int) []midi.Value {
+	var values []midi.Value
+	for t := 0.0; int(t*float64(rate)) < len(gain); t += ControlStep {
+		values = append(values, midi.Value{At: t, Part: float64(min(1, gain[int(t*float64(rate))]))})
+	}
+	return values
 }
 
 // CurveStep is the spacing of an exported curve in ms.

@@ -19,25 +19,32 @@ import (
 const (
 	keyedRatio  = 4.0
 	keyedKnee   = 6.0
-	keyedAttack = 1.0 // ms
-	keyedAhead  = 3.0 // ms
-	trialSlack  = 0.2 // dB by which the trial at the low rate may flatter
-	backMargin  = 1.0 // ms before the next hit by which the gain is back
+	bandRatio   = 10.0
+	bandOver    = 4.0  // dB by which a key's peaks open a band dip beyond its range
+	keyedAttack = 1.0  // ms, at the least
+	keyedSlope  = 2.5  // dB/ms, the steepest onset that the fit draws: under what may click
+	keyedAhead  = 3.0  // ms of look-ahead, at the least
+	keyedLook   = 20.0 // and at the most
+	keyRise     = 4.0  // dB under its peak: from there on a key is taken to have risen
+	trialSlack  = 0.2  // dB by which the trial at the low rate may flatter
+	backMargin  = 1.0  // ms before the next hit by which the gain is back
 	bellQ       = 0.8
 )
 
 var (
-	keyedHolds    = []float64{0, 25, 60, 110} // ms
-	keyedReleases = []float64{15, 35, 80}
+	keyedHolds    = []float64{0, 0.3, 0.55, 0.75, 0.9} // parts of the kick's median window
+	keyedReleases = []float64{12, 25, 60}              // ms
 )
 
 // keyedTrial tries keyed ducks at a low rate: the key's envelope, the bass, its band.
 type keyedTrial struct {
 	*trial
-	env   []float64 // level of the key, dB: the largest of each step
-	peak  float64   // of it, dB
-	ends  []int     // frame of the next hit, for every hit that has one
-	scale float64   // ms a frame
+	env    []float64 // level of the key, dB: the largest of each step
+	peak   float64   // of it, dB
+	window float64   // ms, the kick's median one
+	rise   float64   // ms from a hit until the key has risen, median
+	ends   []int     // frame of the next hit, for every hit that has one
+	scale  float64   // ms a frame
 }
 
 func newKeyedTrial(m *meter.HitMeter, key, bass []float32, filter *move.KeyFilter) (*keyedTrial, error) {
@@ -68,6 +75,23 @@ func newKeyedTrial(m *meter.HitMeter, key, bass []float32, filter *move.KeyFilte
 		k.env[i] = dsp.DB(max(v, 1e-6))
 	}
 	k.peak = dsp.DB(max(top, 1e-6))
+	var rises []meter.Figure
+	for i, h := range t.hits {
+		for n := h; n < min(h+t.windows[i], len(k.env)); n++ {
+			if k.env[n] >= k.peak-keyRise {
+				rises = append(rises, meter.Figure(float64(n-h)*k.scale))
+				break
+			}
+		}
+	}
+	var windows []meter.Figure
+	for _, w := range m.Windows {
+		windows = append(windows, meter.Figure(1000*float64(w)/float64(m.Rate)))
+	}
+	k.window = float64(meter.Median(windows))
+	if r := meter.Median(rises); r.Valid() {
+		k.rise = float64(r)
+	}
 	for i, h := range m.Hits {
 		if i+1 < len(m.Hits) || !m.Open {
 			k.ends = append(k.ends, (h+m.Gaps[i])/factor)
@@ -194,17 +218,26 @@ func (t *keyedTrial) part(b *move.Band) []float32 {
 	return out
 }
 
-// keyedDuck makes a keyed duck of the fit's kind.
-func keyedDuck(school string, threshold, hold, release, depth float64, band *move.Band) *move.Duck {
+// keyedDuck makes a keyed duck of the fit's kind: as soft an attack as does not click, and as much
+// look-ahead as brings it to the hit.
+func keyedDuck(school string, peak, hold, release, depth, rise float64, band *move.Band) *move.Duck {
+	steep := depth
+	if band != nil { // it would go further than its range, and is cut short
+		steep += bandOver
+	}
+	attack := math.Ceil(2*max(keyedAttack, steep/keyedSlope)) / 2
+	slope := 1 - 1/keyedRatio
 	d := &move.Duck{School: school, Comp: &move.Compressor{
-		Threshold: tenth(threshold), Ratio: keyedRatio, Knee: keyedKnee, Attack: keyedAttack, Hold: hold, Release: release, Lookahead: keyedAhead,
+		Threshold: tenth(peak - depth/slope), Ratio: keyedRatio, Knee: keyedKnee, Attack: attack, Hold: hold, Release: release,
+		Lookahead: math.Ceil(min(keyedLook, max(keyedAhead, rise+2.5*attack))),
 	}}
 	if band != nil {
 		b := *band
 		b.Range = tenth(depth)
 		d.Band = &b
-		// the key opens it fully, the range says how far
-		d.Comp.Ratio = 10
+		// the key's peaks open it fully, the range says how far
+		d.Comp.Ratio = bandRatio
+		d.Comp.Threshold = tenth(peak - depth/(1-1/bandRatio) - bandOver)
 	}
 	return d
 }
@@ -270,8 +303,8 @@ func FitKeyed(m *meter.HitMeter, before meter.HitFigures, key, bass []float32, g
 		}
 	}
 	if f.Reached {
-		f.Reason = fmt.Sprintf("About %.1f dB of reduction%s, threshold %.1f dB at %g to 1, hold %.0f and release %.0f ms, lets the kick clear the bass by %.1f dB in 9 of 10 hits.",
-			deep, where, best.Comp.Threshold, best.Comp.Ratio, best.Comp.Hold, best.Comp.Release, goal.Clearance)
+		f.Reason = fmt.Sprintf("About %.1f dB of reduction%s, threshold %.1f dB at %g to 1, attack %g, hold %.0f and release %.0f ms, %g ms of look-ahead, lets the kick clear the bass by %.1f dB in 9 of 10 hits.",
+			deep, where, best.Comp.Threshold, best.Comp.Ratio, best.Comp.Attack, best.Comp.Hold, best.Comp.Release, best.Comp.Lookahead, goal.Clearance)
 	} else {
 		f.Reason = fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits this way: the cap of %.1f dB stops it, and the worst tenth comes to %.1f dB.", goal.Clearance, goal.MaxDepth, float64(f.P10))
 	}
@@ -360,7 +393,11 @@ func (t *keyedTrial) search(school string, bands []*move.Band, goal Goal) (reach
 		sort.SliceStable(best, func(i, j int) bool { return best[i].j.loss < best[j].j.loss })
 		return best, nearest
 	}
-	try(bands, keyedHolds, keyedReleases)
+	var holds []float64
+	for _, part := range keyedHolds {
+		holds = append(holds, math.Round(part*t.window))
+	}
+	try(bands, holds, keyedReleases)
 	first, near := pick()
 	if len(first) == 0 {
 		if near == nil {
@@ -386,18 +423,28 @@ type keyedCandidate struct {
 // settleKeyed halves its way to the least reduction with which a hold and a release reach the goal.
 func (t *keyedTrial) settleKeyed(school string, band *move.Band, b *base, hold, release float64, goal Goal) (keyedCandidate, bool) {
 	draw := func(deep float64) *move.Duck {
-		if band != nil {
-			return keyedDuck(school, t.peak-24, hold, release, deep, band)
-		}
-		return keyedDuck(school, t.peak-deep/(1-1/keyedRatio), hold, release, deep, nil)
+		return keyedDuck(school, t.peak, hold, release, deep, t.rise, band)
 	}
 	c := keyedCandidate{d: draw(goal.MaxDepth), band: band}
 	c.j = t.judgeKeyed(c.d, b, false)
-	if !c.j.back {
-		return c, false // longer releases are later still
+	top := goal.MaxDepth
+	if !c.j.back { // as deep as lets it be back in time
+		lo := 0.0
+		for top-lo > 0.5 {
+			if mid := (lo + top) / 2; t.judgeKeyed(draw(mid), b, false).back {
+				lo = mid
+			} else {
+				top = mid
+			}
+		}
+		if top = lo; top == 0 {
+			return c, false
+		}
+		c.d = draw(top)
+		c.j = t.judgeKeyed(c.d, b, false)
 	}
 	if c.j.clearance >= goal.Clearance {
-		lo, hi := 0.0, goal.MaxDepth
+		lo, hi := 0.0, top
 		for hi-lo > 0.15 {
 			mid := (lo + hi) / 2
 			if t.judgeKeyed(draw(mid), b, false).clearance >= goal.Clearance {

@@ -51,6 +51,9 @@ func TestEverySchoolReaches(t *testing.T) {
 			t.Errorf("%s: the worst tenth comes to %.2f dB", school.School, p)
 		}
 		ro := st.Readout
+		if ro.Clicks() {
+			t.Errorf("%s: %.2f dB/ms may click", school.School, float64(ro.Steepest))
+		}
 		if ro.Back != ro.Of || float64(ro.Depth) < -16.1 || float64(ro.Depth) > -2 || !(ro.BassLossLow > 0.1) {
 			t.Errorf("%s: %+v", school.School, *ro)
 		}
@@ -124,9 +127,9 @@ func TestKeyedTrial(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, d := range []*move.Duck{
-		keyedDuck(move.CompressorSchool, trial.peak-10, 30, 40, 8, nil),
-		keyedDuck(move.BandSchool, trial.peak-24, 30, 40, 8, &move.Band{Shape: "bell", Hz: 52, Q: bellQ, Channels: "stereo"}),
-		keyedDuck(move.BandSchool, trial.peak-24, 30, 40, 8, &move.Band{Shape: "below", Hz: 90, Channels: "stereo"}),
+		keyedDuck(move.CompressorSchool, trial.peak, 30, 40, 8, trial.rise, nil),
+		keyedDuck(move.BandSchool, trial.peak, 30, 40, 8, trial.rise, &move.Band{Shape: "bell", Hz: 52, Q: bellQ, Channels: "stereo"}),
+		keyedDuck(move.BandSchool, trial.peak, 30, 40, 8, trial.rise, &move.Band{Shape: "below", Hz: 90, Channels: "stereo"}),
 	} {
 		j := trial.judgeKeyed(d, trial.base(d.Band), true)
 		out, err := carryOut(d, rate, key, p.Mono)

@@ -109,22 +109,14 @@ func Read(r io.Reader) (notes []Note, err error) {
 	return notes, nil
 }
 
-// Write writes notes as a file of one track at a tempo, 960 ticks a quarter.
-func Write(w io.Writer, notes []Note, bpm float64) error {
-	type event struct {
-		at  int64
-		msg midi.Message
-	}
-	tick := func(s float64) int64 { return int64(math.Round(s * bpm / 60 * ticks)) }
-	var events []event
-	for _, n := range notes {
-		if n.Key < 0 || n.Key > 127 || n.Start < 0 {
-			return fmt.Errorf("midi: note %d at %.3f s cannot be written", n.Key, n.Start)
-		}
-		end := max(tick(n.End), tick(n.Start)+1)
-		events = append(events, event{tick(n.Start), midi.NoteOn(0, uint8(n.Key), 100)}, event{end, midi.NoteOff(0, uint8(n.Key))})
-	}
-	sort.SliceStable(events, func(i, j int) bool { return events[i].at < events[j].at })
+// event is a message at a tick.
+type event struct {
+	at  int64
+	msg midi.Message
+}
+
+// writeTrack writes events, in order, as a file of one track with its tempo.
+func writeTrack(w io.Writer, events []event, bpm float64) error {
 	s := smf.New()
 	s.TimeFormat = smf.MetricTicks(ticks)
 	var track smf.Track
@@ -140,6 +132,57 @@ func Write(w io.Writer, notes []Note, bpm float64) error {
 	}
 	_, err := s.WriteTo(w)
 	return err
+}
+
+// The controller that a gain is written to, and the one with its fine part: expression, by the MIDI
+// 1.0 specification's table of controllers (11, and 11 + 32).
+const (
+	GainController = 11
+	GainFine       = 43
+)
+
+// Value is a controller's value from a time on, s.
+type Value struct {
+	At   float64
+	Part float64 // 0 to 1
+}
+
+// WriteControl writes values as a controller of 14 bits, the coarse part before the fine one: 16383 is
+// 1, straight between. What does not change is not written again.
+func WriteControl(w io.Writer, values []Value, bpm float64) error {
+	var events []event
+	last, lastAt := -1, int64(-1)
+	for _, v := range values {
+		if !(v.At >= 0) || !(v.Part >= 0 && v.Part <= 1) {
+			return fmt.Errorf("midi: a value of %g at %g s cannot be written", v.Part, v.At)
+		}
+		n := int(math.Round(v.Part * 16383))
+		at := int64(math.Round(v.At * bpm / 60 * ticks))
+		if n == last || at < lastAt {
+			continue
+		}
+		last, lastAt = n, at
+		events = append(events, event{at, midi.ControlChange(0, GainController, uint8(n>>7))}, event{at, midi.ControlChange(0, GainFine, uint8(n&127))})
+	}
+	if len(events) == 0 {
+		return errors.New("midi: there is no value to write")
+	}
+	return writeTrack(w, events, bpm)
+}
+
+// Write writes notes as a file of one track at a tempo, 960 ticks a quarter.
+func Write(w io.Writer, notes []Note, bpm float64) error {
+	tick := func(s float64) int64 { return int64(math.Round(s * bpm / 60 * ticks)) }
+	var events []event
+	for _, n := range notes {
+		if n.Key < 0 || n.Key > 127 || n.Start < 0 {
+			return fmt.Errorf("midi: note %d at %.3f s cannot be written", n.Key, n.Start)
+		}
+		end := max(tick(n.End), tick(n.Start)+1)
+		events = append(events, event{tick(n.Start), midi.NoteOn(0, uint8(n.Key), 100)}, event{end, midi.NoteOff(0, uint8(n.Key))})
+	}
+	sort.SliceStable(events, func(i, j int) bool { return events[i].at < events[j].at })
+	return writeTrack(w, events, bpm)
 }
 
 // Starts returns the times at which notes begin, each once: a chord is one.

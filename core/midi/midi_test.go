@@ -125,3 +125,70 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// What is written, read by an independent reader (Debian's python3-mido): the tempo, the notes and the
+// two controllers at their times, the 14 bits put together again.
+func TestWrittenFilesInMido(t *testing.T) {
+	const script = `
+import base64, io, json, sys
+import mido
+d = json.load(sys.stdin)
+f = mido.MidiFile(file=io.BytesIO(base64.b64decode(d["file"])))
+out, t, coarse, tempo = [], 0.0, None, None
+for m in f:  # times in seconds, the tempo worked in
+    t += m.time
+    if m.type == "set_tempo": tempo = mido.tempo2bpm(m.tempo)
+    if m.type == "note_on" and m.velocity: out.append([t, m.note])
+    if m.type == "control_change" and m.control == 11: coarse = m.value
+    if m.type == "control_change" and m.control == 43: out.append([t, coarse * 128 + m.value])
+print(json.dumps({"Tempo": tempo, "Events": out}))
+`
+	type read struct {
+		Tempo  float64
+		Events [][2]float64
+	}
+	const bpm = 142.0
+	check := func(name string, file []byte, want [][2]float64) {
+		t.Helper()
+		var got read
+		outside.Python(t, script, map[string]any{"file": file}, &got)
+		if math.Abs(got.Tempo-bpm) > 0.001 || len(got.Events) != len(want) {
+			t.Fatalf("%s: %g bpm, %d events, want %d", name, got.Tempo, len(got.Events), len(want))
+		}
+		for i, w := range want {
+			if g := got.Events[i]; math.Abs(g[0]-w[0]) > 0.0005 || g[1] != w[1] {
+				t.Errorf("%s: event %d is %v, want %v", name, i, g, w)
+			}
+		}
+	}
+	var notes []Note
+	var hits [][2]float64
+	for i := range 50 {
+		at := 0.25 + 0.317*float64(i)
+		notes = append(notes, Note{Start: at, End: at + 0.05, Key: 36})
+		hits = append(hits, [2]float64{at, 36})
+	}
+	var b bytes.Buffer
+	if err := Write(&b, notes, bpm); err != nil {
+		t.Fatal(err)
+	}
+	check("hits", b.Bytes(), hits)
+	var values []Value
+	var gains [][2]float64
+	for i := range 200 {
+		part := 0.5 + 0.5*math.Cos(float64(i)/9)
+		at := 0.005 * float64(i)
+		values = append(values, Value{at, part}, Value{at + 0.001, part}) // the second says nothing new
+		gains = append(gains, [2]float64{at, math.Round(part * 16383)})
+	}
+	b.Reset()
+	if err := WriteControl(&b, values, bpm); err != nil {
+		t.Fatal(err)
+	}
+	check("gain", b.Bytes(), gains)
+	for _, bad := range [][]Value{nil, {{-1, 0.5}}, {{0, 1.5}}, {{0, math.NaN()}}} {
+		if err := WriteControl(&b, bad, bpm); err == nil {
+			t.Errorf("%v is written", bad)
+		}
+	}
+}

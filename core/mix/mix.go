@@ -47,12 +47,14 @@ func (w Window) Frames() int { return w.To - w.From }
 // Solo says which part of the song is heard: one of those below, or "bus:" and the id of a bus.
 type Solo string
 
-// The four things the deck plays.
+// The things the deck plays.
 const (
 	SoloKick Solo = "kick"
 	SoloBass Solo = "bass"
 	SoloBoth Solo = "both"
 	SoloAll  Solo = "all"
+
+	SoloKey Solo = "key" // what the duck listens to, behind its key filter
 )
 
 // SoloBus is what goes through one bus.
@@ -67,9 +69,9 @@ func (s Solo) Bus() string {
 	return id
 }
 
-// Valid reports whether s is one of the four, or a bus.
+// Valid reports whether s is one of these, or a bus.
 func (s Solo) Valid() bool {
-	return s == SoloKick || s == SoloBass || s == SoloBoth || s == SoloAll || s.Bus() != ""
+	return s == SoloKick || s == SoloBass || s == SoloBoth || s == SoloAll || s == SoloKey || s.Bus() != ""
 }
 
 // Renderer renders songs. It is safe for use by several goroutines.
@@ -354,6 +356,34 @@ func (r *Renderer) keyOf(song *session.Song, trigger string) ([]partSpec, func(W
 	}, nil
 }
 
+// heardKey renders what the duck listens to, as it hears it.
+func (r *Renderer) heardKey(song *session.Song, w Window, channels int) (audio.Buffer, string, error) {
+	trigger, filter := session.KickTrigger, (*move.KeyFilter)(nil)
+	if d, _ := song.Duck(); d != nil {
+		trigger, filter = d.Trigger, d.Key
+	}
+	lead := song.Rate / 2
+	x, k, err := r.KeySound(song, trigger, Window{w.From - lead, w.To})
+	if err != nil {
+		return audio.Buffer{}, "", err
+	}
+	k = key("key heard", k, filter, channels)
+	b, err := Cached(r.Cache, k, func() (audio.Buffer, int, error) {
+		sections, err := filter.Filters(float64(song.Rate))
+		if err != nil {
+			return audio.Buffer{}, 0, err
+		}
+		y := append([]float32(nil), x...)
+		dsp.NewFilter(sections).Process(y, y)
+		out := audio.Buffer{Rate: song.Rate}
+		for range channels {
+			out.Ch = append(out.Ch, y[lead:])
+		}
+		return out, 4 * len(y), nil
+	})
+	return b, k, err
+}
+
 // KeySound renders a trigger's sound over a window, mono, with what identifies it.
 func (r *Renderer) KeySound(song *session.Song, trigger string, w Window) ([]float32, string, error) {
 	spec, render, err := r.keyOf(song, trigger)
@@ -439,6 +469,9 @@ func (r *Renderer) Solo(ctx context.Context, song *session.Song, solo Solo, w Wi
 
 // solo is Solo in at least that many channels: with 1, a part that is mono stays so.
 func (r *Renderer) solo(ctx context.Context, song *session.Song, solo Solo, w Window, channels int) (audio.Buffer, string, error) {
+	if solo == SoloKey {
+		return r.heardKey(song, w, channels)
+	}
 	n, err := r.group(ctx, song, "", solo, w, channels)
 	if err != nil {
 		return audio.Buffer{}, "", err

@@ -22,6 +22,26 @@ type Editor struct {
 	BPM           float64
 	Handover      meter.Figure // median, after
 	BassName      string
+	Gain          []float32 // of a keyed duck, one value a ms, amplitude, from GainFrom s on
+	GainFrom      float64
+}
+
+// keyed reports whether the gain is drawn as measured, without points.
+func (e Editor) keyed() bool { return e.Duck != nil && e.Duck.Keyed() }
+
+// gainAt returns the median gain in dB some ms after the hits of a keyed duck.
+func (e Editor) gainAt(ms float64) float64 {
+	var v []float64
+	for _, h := range e.Hits {
+		i := int(math.Round((h.At + ms/1000 - e.GainFrom) * 1000))
+		if i >= 0 && i < len(e.Gain) && ms/1000 < h.Gap {
+			v = append(v, float64(e.Gain[i]))
+		}
+	}
+	if len(v) == 0 {
+		return 0
+	}
+	return 20 * math.Log10(math.Max(1e-3, median(v)))
 }
 
 // Geometry of the editor that the script needs too, in drawing units.
@@ -39,7 +59,13 @@ func (e Editor) scaleOf() (from, to, deep float64) {
 	if e.Duck != nil {
 		a, b := e.Duck.Span()
 		from, to = math.Min(from, a-10), math.Max(to, b+25)
-		deep = math.Max(deep, 6*math.Ceil((2-e.Duck.Depth())/6))
+		depth := e.Duck.Depth()
+		if e.keyed() {
+			for ms := from; ms < to; ms += 5 {
+				depth = math.Min(depth, e.gainAt(ms))
+			}
+		}
+		deep = math.Max(deep, 6*math.Ceil((2-depth)/6))
 	}
 	return from, to, deep
 }
@@ -152,8 +178,12 @@ func (e Editor) gain(s *svg, x, y func(float64) float64, from, to float64) {
 	fill.to(x(from), y(0))
 	for i := 0; i <= 400; i++ {
 		ms := from + (to-from)*float64(i)/400
-		p.to(x(ms), y(e.Duck.GainDB(ms)))
-		fill.to(x(ms), y(e.Duck.GainDB(ms)))
+		db := e.Duck.GainDB(ms)
+		if e.keyed() {
+			db = e.gainAt(ms)
+		}
+		p.to(x(ms), y(db))
+		fill.to(x(ms), y(db))
 	}
 	fill.to(x(to), y(0))
 	s.path("gain-fill", fill.close())
@@ -209,6 +239,42 @@ func Trade(points []TradePoint, target float64) template.HTML {
 		} else {
 			s.text("note", "end", w-right, y(last.Loss)+14, "no further")
 		}
+	}
+	return s.done()
+}
+
+// Back is a gain that was planned and the one that came back.
+type Back struct{ MS, Planned, Got []float64 }
+
+// CameBack draws what a bounce did against its plan: planned thin, achieved bold.
+func CameBack(b Back) template.HTML {
+	const w, h, left, right, top, bottom = 282.0, 118.0, 34.0, 8.0, 8.0, 96.0
+	s := newSVG("came-back", w, h, "What came back", "Gain of the bounced bass against the planned one, in dB, over the time after the hit.")
+	if len(b.MS) < 2 {
+		return s.done()
+	}
+	deep := 6.0
+	for i := range b.MS {
+		deep = math.Max(deep, math.Max(-b.Planned[i], -b.Got[i]))
+	}
+	deep = math.Min(36, 6*math.Ceil(deep/6))
+	x := func(ms float64) float64 {
+		return left + (ms-b.MS[0])/(b.MS[len(b.MS)-1]-b.MS[0])*(w-left-right)
+	}
+	y := func(db float64) float64 { return top + math.Max(-3, math.Min(deep, -db))/deep*(bottom-top) }
+	for db := 0.0; db <= deep; db += 6 {
+		s.line("rule", left, y(-db), w-right, y(-db))
+		s.text("n tick", "end", left-4, y(-db)+4, Signed(-db, 0))
+	}
+	plan, got := &path{}, &path{}
+	for i, ms := range b.MS {
+		plan.to(x(ms), y(b.Planned[i]))
+		got.to(x(ms), y(b.Got[i]))
+	}
+	s.path("bass bass-thin bass-before", plan)
+	s.path("gain", got)
+	for _, ms := range []float64{0, 100, 200} {
+		s.text("n tick", "middle", x(ms), h-6, Signed(ms, 0)+" ms")
 	}
 	return s.done()
 }
