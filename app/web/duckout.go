@@ -281,16 +281,7 @@ func (s *Server) duckClick(c *gin.Context) {
 		s.fail(c, http.StatusNotFound, "There are no hits to click at.")
 		return
 	}
-	const hz, seconds, amplitude = 1000.0, 0.010, 0.5
-	x := make([]float32, n)
-	for _, h := range hits {
-		for i := range int(seconds * float64(song.Rate)) {
-			if k := h + i; k >= 0 && k < n {
-				t := float64(i) / float64(song.Rate)
-				x[k] = float32(amplitude * math.Sin(2*math.Pi*hz*t) * math.Exp(-t/0.003))
-			}
-		}
-	}
+	x := mix.Clicks(hits, mix.Window{To: n}, song.Rate)
 	attachment(c, fileSafe(song.Name)+" trigger click.wav")
 	sendWAV(c, audio.Buffer{Rate: song.Rate, Ch: [][]float32{x}}, wav.Int24)
 }

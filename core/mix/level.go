@@ -223,9 +223,10 @@ func (r *Renderer) TogetherLevel(ctx context.Context, song *session.Song, stems 
 
 // partSpec is all that one part of a sum depends on.
 type partSpec struct {
-	Chain *chain     `json:",omitempty"`
-	Group []partSpec `json:",omitempty"`
-	At    place
+	Chain  *chain     `json:",omitempty"`
+	Group  []partSpec `json:",omitempty"`
+	Clicks []int      `json:",omitempty"`
+	At     place
 }
 
 // spec is all that what goes to a bus depends on, but for the window.

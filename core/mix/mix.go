@@ -118,35 +118,85 @@ func (r *Renderer) source(sha string, rate int, w Window) (audio.Buffer, error) 
 	})
 }
 
-// Hits returns the frames of a trigger's hits, over the whole song, as its stem plays them.
+// Hits returns the frames of a trigger's hits, over the whole song, as its stems play them: those of
+// all its stems or of the grid, with what was put in and taken out by hand.
 func (r *Renderer) Hits(song *session.Song, trigger string) ([]int, error) {
-	st := triggerStem(song, trigger)
-	hits, err := r.rawHits(song, trigger)
-	if st == nil || err != nil {
-		return hits, err
+	t := song.Trigger(trigger)
+	if t == nil {
+		t = &session.Trigger{ID: trigger} // a song without one has its kick's
 	}
-	if by := st.Nudged() * float64(song.Rate) / 1000; by != 0 {
-		for i := range hits {
-			hits[i] += int(math.Round(by))
+	var hits []int
+	if t.Grid != "" {
+		ms, err := move.NoteMS(t.Grid, song.BPM)
+		if err != nil {
+			return nil, err
+		}
+		n, err := r.Length(song)
+		if err != nil {
+			return nil, err
+		}
+		rate := float64(song.Rate)
+		for k := 0; ; k++ {
+			at := (song.Grid + float64(k)*ms/1000) * rate
+			if at >= float64(n) {
+				break
+			}
+			hits = append(hits, int(math.Round(at)))
 		}
 	}
-	return hits, nil
+	for _, st := range song.Sources(t) {
+		own, err := r.rawHits(song, t, st)
+		if err != nil {
+			return nil, err
+		}
+		by := int(math.Round(st.Nudged() * float64(song.Rate) / 1000))
+		for _, h := range own {
+			hits = append(hits, h+by)
+		}
+	}
+	return edited(hits, t, song.Rate), nil
 }
 
-func triggerStem(song *session.Song, trigger string) *session.Stem {
-	if t := song.Trigger(trigger); t != nil && trigger != session.KickTrigger {
-		return song.Stem(t.Stem)
+// hitTogether is how near two hits count as one, and an edit as that of a hit, s.
+const hitTogether = 0.030
+
+// edited applies what was put in and taken out by hand, in order, each hit once.
+func edited(hits []int, t *session.Trigger, rate int) []int {
+	near := int(hitTogether * float64(rate))
+	for _, at := range t.Removed {
+		frame := int(math.Round(at * float64(rate)))
+		hits = slices.DeleteFunc(hits, func(h int) bool { return max(h-frame, frame-h) <= near })
 	}
-	return song.TriggerStem()
+	for _, at := range t.Added {
+		hits = append(hits, int(math.Round(at*float64(rate))))
+	}
+	slices.Sort(hits)
+	out := hits[:0]
+	for _, h := range hits {
+		if len(out) == 0 || h-out[len(out)-1] > near || len(t.Stems) == 0 && len(t.Added) == 0 && h != out[len(out)-1] {
+			out = append(out, h)
+		}
+	}
+	return out
 }
 
-// rawHits are the hits of a trigger as its file has them.
-func (r *Renderer) rawHits(song *session.Song, trigger string) ([]int, error) {
-	st := triggerStem(song, trigger)
-	if st == nil {
-		return nil, nil
+// ownHits are the hits of a stem's own trigger as its file has them: what stands before a nudge in its
+// chain goes by these.
+func (r *Renderer) ownHits(song *session.Song, trigger string, st *session.Stem) ([]int, error) {
+	t := song.Trigger(trigger)
+	if t == nil {
+		t = &session.Trigger{ID: trigger}
 	}
-	if t := song.Trigger(trigger); t != nil && t.At != "" && !song.Reaches(st, t.At) {
+	if !slices.Contains(song.Sources(t), st) {
+		return r.Hits(song, trigger)
+	}
+	hits, err := r.rawHits(song, t, st)
+	return edited(hits, t, song.Rate), err
+}
+
+// rawHits are the hits of one of a trigger's stems as its file has them.
+func (r *Renderer) rawHits(song *session.Song, t *session.Trigger, st *session.Stem) ([]int, error) {
+	if t.At != "" && !song.Reaches(st, t.At) {
 		return nil, nil // it does not arrive where it is taken
 	}
 	var times []float64
@@ -159,8 +209,8 @@ func (r *Renderer) rawHits(song *session.Song, trigger string) ([]int, error) {
 		}
 	}
 	hits := make([]int, len(times))
-	for i, t := range times {
-		hits[i] = int(math.Round(t * float64(song.Rate)))
+	for i, at := range times {
+		hits[i] = int(math.Round(at * float64(song.Rate)))
 	}
 	return hits, nil
 }
@@ -192,7 +242,13 @@ type step struct {
 
 func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window) (chain, error) {
 	c := chain{Audio: st.Audio, Rate: song.Rate, Gain: st.Source + st.Clip, Win: w}
-	for _, m := range st.Moves {
+	moves := st.Moves
+	for _, b := range song.Path(st.Bus) { // a bus's duck is a gain on all that goes through it
+		if b.Duck != nil {
+			moves = append(moves[:len(moves):len(moves)], *b.Duck)
+		}
+	}
+	for _, m := range moves {
 		if m.Off {
 			continue
 		}
@@ -200,13 +256,13 @@ func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window) (chain,
 		switch p := m.Params.(type) {
 		case *move.Fade:
 			var err error
-			if s.Hits, err = r.rawHits(song, p.Trigger); err != nil { // it stands before the nudge
+			if s.Hits, err = r.ownHits(song, p.Trigger, st); err != nil { // it stands before the nudge
 				return c, err
 			}
 		case *move.Tune:
 			if p.Trigger != "" {
 				var err error
-				if s.Hits, err = r.rawHits(song, p.Trigger); err != nil {
+				if s.Hits, err = r.ownHits(song, p.Trigger, st); err != nil {
 					return c, err
 				}
 			}
@@ -335,25 +391,69 @@ func (c *chain) keys(procs []move.Processor, w Window) ([][]float32, error) {
 	return out, nil
 }
 
-// keyOf returns what a trigger's sound depends on, and how it is rendered: its stem at the end of
-// its moves, before the fader, mono. Nothing comes of a trigger that does not arrive.
+// keyOf returns what a trigger's sound depends on, and how it is rendered: its stems at the end of their
+// moves, before or behind their faders, mono. A grid, and hits changed by hand, are heard as clicks.
+// Nothing comes of a trigger that does not arrive.
 func (r *Renderer) keyOf(song *session.Song, trigger string) ([]partSpec, func(Window) ([]float32, error), error) {
-	st := triggerStem(song, trigger)
 	t := song.Trigger(trigger)
-	if st == nil || t != nil && t.At != "" && !song.Reaches(st, t.At) {
-		return []partSpec{}, func(w Window) ([]float32, error) { return make([]float32, w.Frames()), nil }, nil
+	if t == nil {
+		t = &session.Trigger{ID: trigger}
 	}
-	c, err := r.chain(song, st, Window{})
-	if err != nil {
-		return nil, nil, err
+	if t.Grid != "" || len(t.Added)+len(t.Removed) > 0 {
+		hits, err := r.Hits(song, trigger)
+		return []partSpec{{Clicks: hits}}, func(w Window) ([]float32, error) { return Clicks(hits, w, song.Rate), nil }, err
 	}
-	return []partSpec{{Chain: &c}}, func(w Window) ([]float32, error) {
-		b, _, err := r.chained(song, st, w)
-		if err != nil {
-			return nil, err
+	type source struct {
+		st *session.Stem
+		at place
+	}
+	var sources []source
+	specs := []partSpec{}
+	for _, st := range song.Sources(t) {
+		if t.At != "" && !song.Reaches(st, t.At) {
+			continue
 		}
-		return b.Mono(), nil
+		c, err := r.chain(song, st, Window{})
+		if err != nil {
+			return nil, nil, err
+		}
+		at := place{}
+		if t.Post {
+			at = stemPlace(st)
+		}
+		sources = append(sources, source{st, at})
+		specs = append(specs, partSpec{Chain: &c, At: at})
+	}
+	return specs, func(w Window) ([]float32, error) {
+		if len(sources) == 0 {
+			return make([]float32, w.Frames()), nil
+		}
+		var parts []node
+		for _, s := range sources {
+			b, k, err := r.chained(song, s.st, w)
+			if err != nil {
+				return nil, err
+			}
+			parts = append(parts, node{b, k, s.at})
+		}
+		n, err := r.sum(parts, song.Rate, 1, w)
+		return n.buf.Mono(), err
 	}, nil
+}
+
+// Clicks renders a short click at each hit: a trigger that is steadier than a drum, not to be heard.
+func Clicks(hits []int, w Window, rate int) []float32 {
+	const hz, seconds, amplitude, decay = 1000.0, 0.010, 0.5, 0.003
+	x := make([]float32, w.Frames())
+	for _, h := range hits {
+		for i := range int(seconds * float64(rate)) {
+			if k := h + i - w.From; k >= 0 && k < len(x) {
+				s := float64(i) / float64(rate)
+				x[k] = float32(amplitude * math.Sin(2*math.Pi*hz*s) * math.Exp(-s/decay))
+			}
+		}
+	}
+	return x
 }
 
 // heardKey renders what the duck listens to, as it hears it.

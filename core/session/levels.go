@@ -183,8 +183,11 @@ func (s *Song) Reaches(st *Stem, bus string) bool {
 
 // TriggerArrives reports whether a trigger's stem is still heard where the trigger is taken.
 func (s *Song) TriggerArrives(t *Trigger) bool {
-	st := s.Stem(t.Stem)
-	return st != nil && (t.At == "" || s.Reaches(st, t.At))
+	if t.Grid != "" {
+		return true
+	}
+	sources := s.Sources(t)
+	return len(sources) > 0 && (t.At == "" || slices.ContainsFunc(sources, func(st *Stem) bool { return s.Reaches(st, t.At) }))
 }
 
 // validateRouting checks buses, sends and gains.

@@ -77,29 +77,79 @@ func (s Song) Unducked() Song {
 	for i := range c.Stems {
 		c.Stems[i].Moves = slices.DeleteFunc(slices.Clone(c.Stems[i].Moves), func(m move.Move) bool { return m.Params.Kind() == move.KindDuck })
 	}
+	c.Buses = withoutDucks(s.Buses)
 	return c
+}
+
+func withoutDucks(buses []Bus) []Bus {
+	out := append([]Bus(nil), buses...)
+	for i := range out {
+		out[i].Duck = nil
+	}
+	return out
+}
+
+// Sources returns the stems whose hits a trigger takes.
+func (s *Song) Sources(t *Trigger) []*Stem {
+	if t == nil || t.Grid != "" {
+		return nil
+	}
+	if t.ID == KickTrigger {
+		if st := s.TriggerStem(); st != nil {
+			return []*Stem{st}
+		}
+		return nil
+	}
+	var out []*Stem
+	for _, id := range append([]string{t.Stem}, t.Stems...) {
+		if st := s.Stem(id); st != nil && !slices.Contains(out, st) {
+			out = append(out, st)
+		}
+	}
+	return out
 }
 
 // keyLoop names a stem that would listen to itself: through the triggers of keyed ducks a stem's sound
 // must never depend on its own.
 func (s *Song) keyLoop() string {
-	listens := func(st *Stem) *Stem {
-		m, d := st.DuckMove()
-		if d == nil || m.Off || !d.Keyed() {
-			return nil
+	listens := func(st *Stem) (out []*Stem) {
+		add := func(m *move.Move) {
+			if d, ok := m.Params.(*move.Duck); ok && !m.Off && d.Keyed() {
+				out = append(out, s.Sources(s.Trigger(d.Trigger))...)
+			}
 		}
-		if t := s.Trigger(d.Trigger); t != nil {
-			return s.Stem(t.Stem)
+		if m, _ := st.DuckMove(); m != nil {
+			add(m)
 		}
-		return nil
+		for _, b := range s.Path(st.Bus) {
+			if b.Duck != nil {
+				add(b.Duck)
+			}
+		}
+		return out
+	}
+	const open, closed = 1, 2
+	state := map[string]int{}
+	var visit func(st *Stem) bool
+	visit = func(st *Stem) bool {
+		switch state[st.ID] {
+		case open:
+			return true
+		case closed:
+			return false
+		}
+		state[st.ID] = open
+		for _, next := range listens(st) {
+			if visit(next) {
+				return true
+			}
+		}
+		state[st.ID] = closed
+		return false
 	}
 	for i := range s.Stems {
-		at := &s.Stems[i]
-		for n := 0; at != nil; n++ {
-			if n > len(s.Stems) {
-				return s.Stems[i].Name
-			}
-			at = listens(at)
+		if visit(&s.Stems[i]) {
+			return s.Stems[i].Name
 		}
 	}
 	return ""

@@ -8,6 +8,7 @@ import (
 	"math"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"mellowthump/core/audio"
@@ -111,6 +112,8 @@ type Bus struct {
 	Bus   string  `json:"bus,omitempty"` // id of the bus it goes to; empty: the master
 	Locks []Step  `json:"locks,omitempty"`
 	Mute  bool    `json:"mute,omitempty"`
+
+	Duck *move.Move `json:"duck,omitempty"` // lowers all that goes through it
 }
 
 // Reference is a finished track that the song is compared with. It is no part of the mix.
@@ -140,6 +143,12 @@ type Trigger struct {
 	Name string `json:"name"`
 	Stem string `json:"stem"`
 	At   string `json:"at_bus,omitempty"` // the bus at which it is taken; empty: at the stem itself
+
+	Stems   []string  `json:"stems,omitempty"`     // more stems whose hits count
+	Grid    string    `json:"grid,omitempty"`      // a note value: hits on the song's grid, instead of a stem's
+	Post    bool      `json:"post,omitempty"`      // its sound is taken behind the fader
+	Added   []float64 `json:"added_s,omitempty"`   // hits put in by hand, s
+	Removed []float64 `json:"removed_s,omitempty"` // hits taken out by hand, s
 }
 
 // Role is what a stem does in the beat.
@@ -188,6 +197,8 @@ const (
 	MaxBPM   = 300.0
 	MaxStems = 200
 	MaxName  = 120 // characters
+
+	MaxHitEdits = 2000 // hits changed by hand, of one trigger
 )
 
 var hash = regexp.MustCompile(`^[0-9a-f]{64}$`)
@@ -227,8 +238,32 @@ func (s *Song) Validate() error {
 		}
 		buses[b.ID] = true
 	}
-	for _, t := range s.Triggers {
+	for i := range s.Triggers {
+		t := &s.Triggers[i]
 		triggers[t.ID] = true
+		if t.Grid != "" {
+			if _, err := move.NoteMS(t.Grid, s.BPM); err != nil {
+				return fmt.Errorf("the trigger %q: %w", t.Name, err)
+			}
+		}
+		if len(t.Added)+len(t.Removed) > MaxHitEdits {
+			return fmt.Errorf("the trigger %q has more than %d hits changed by hand", t.Name, MaxHitEdits)
+		}
+	}
+	for _, b := range s.Buses {
+		if b.Duck == nil {
+			continue
+		}
+		d, ok := b.Duck.Params.(*move.Duck)
+		if !ok {
+			return fmt.Errorf("the bus %q has a move that is no duck", b.Name)
+		}
+		if err := d.Validate(); err != nil {
+			return fmt.Errorf("the duck on %q: %w", b.Name, err)
+		}
+		if !triggers[d.Trigger] {
+			return fmt.Errorf("the duck on %q has a trigger that is not there", b.Name)
+		}
 	}
 	for _, st := range s.Stems {
 		switch {
@@ -305,6 +340,7 @@ func (s Song) Bypassed() Song {
 	for i := range c.Stems {
 		c.Stems[i].Moves = nil
 	}
+	c.Buses = withoutDucks(s.Buses)
 	return c
 }
 
@@ -395,20 +431,16 @@ func (s *Song) Duck() (d *move.Duck, off bool) {
 	return nil, false
 }
 
-// SetDuck puts the same duck on every bass, at the end of its chain; nil takes it away.
+// SetDuck puts the same duck on every bass, at the end of its chain; nil takes it away. Ducks of other
+// parts are their own.
 func (s *Song) SetDuck(d *move.Duck, off bool, why string) {
 	for i := range s.Stems {
 		st := &s.Stems[i]
-		var kept []move.Move
-		for _, m := range st.Moves {
-			if _, is := m.Params.(*move.Duck); !is {
-				kept = append(kept, m)
-			}
-		}
+		m := move.Move{ID: mainDuck + st.ID, Off: off, Why: why}
 		if d != nil && st.Role == Bass {
-			kept = append(kept, move.Move{ID: "duck-" + st.ID, Off: off, Why: why, Params: d})
+			m.Params = d
 		}
-		st.Moves = kept
+		st.SetMove(m)
 	}
 }
 
@@ -423,13 +455,21 @@ func (s *Song) Settle() {
 		}
 	}
 	for _, st := range s.Stems {
-		if m, d := st.DuckMove(); d != nil {
-			c := *d
-			s.SetDuck(&c, m.Off, m.Why)
-			return
+		m := st.Move(mainDuck + st.ID)
+		if m == nil {
+			continue
 		}
+		c := *m.Params.(*move.Duck)
+		s.SetDuck(&c, m.Off, m.Why)
+		return
 	}
 }
+
+// The ids of ducks begin with these: the bass's own, that of any other part.
+const (
+	mainDuck = "duck-"
+	PartDuck = "part-"
+)
 
 // DuckMove returns the duck of a stem, on or off; nil where it has none.
 func (s *Stem) DuckMove() (*move.Move, *move.Duck) {
@@ -455,4 +495,29 @@ func (s *Song) Position(at float64) string {
 		return fmt.Sprintf("%d.%d.%02d", 1-bars, hundredths/100%4+1, hundredths%100)
 	}
 	return fmt.Sprintf("%d.%d.%02d", hundredths/400+1, hundredths/100%4+1, hundredths%100)
+}
+
+// ParsePosition reads a time as Position writes it, "5.3.25", or in seconds, "12.5 s".
+func (s *Song) ParsePosition(text string) (float64, error) {
+	text = strings.TrimSpace(text)
+	if t, ok := strings.CutSuffix(text, "s"); ok {
+		at, err := strconv.ParseFloat(strings.TrimSpace(t), 64)
+		if err != nil || !(at >= 0 && at <= audio.MaxSeconds) {
+			return 0, fmt.Errorf("%q is no time in the song", text)
+		}
+		return at, nil
+	}
+	var bar, beat, part int
+	n, err := fmt.Sscanf(text+".0.0", "%d.%d.%d", &bar, &beat, &part)
+	if beat == 0 {
+		beat = 1
+	}
+	if err != nil || n != 3 || beat < 1 || beat > 4 || part < 0 || part > 99 {
+		return 0, fmt.Errorf("%q is no place; type bar.beat.hundredths, or seconds as 12.5 s", text)
+	}
+	at := s.Grid + (float64(4*(bar-1)+beat-1)+float64(part)/100)*60/s.BPM
+	if !(at >= 0 && at <= audio.MaxSeconds) {
+		return 0, fmt.Errorf("%q lies outside the song", text)
+	}
+	return at, nil
 }

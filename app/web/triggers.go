@@ -1,0 +1,322 @@
+package web
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/plot"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+// matrix shows who ducks to whom: parts down, triggers across.
+type matrix struct {
+	Triggers []matrixTrigger
+	Rows     []matrixRow
+}
+
+type matrixTrigger struct {
+	session.Trigger
+	Says string // what it takes its hits from
+	Free bool   // nothing ducks to it, so it can go
+}
+
+type matrixRow struct {
+	Part, Name string // part: a stem's id, or "bus:" and a bus's
+	Bus        bool
+	Cells      []matrixCell
+}
+
+type matrixCell struct {
+	Trigger string
+	Depth   string // as typed; empty: does not duck to it
+	Main    bool   // the bass's own duck, set above
+	Off     bool
+}
+
+// fillMatrix lists the parts that may duck: buses, and stems that are no drums.
+func (v *view) fillMatrix() matrix {
+	var m matrix
+	used := map[string]bool{}
+	triggers := v.Triggers
+	cells := func(part string, own *move.Move, main bool) []matrixCell {
+		var out []matrixCell
+		for _, t := range triggers {
+			c := matrixCell{Trigger: t.ID, Main: main}
+			if own != nil {
+				if d := own.Params.(*move.Duck); d.Trigger == t.ID {
+					used[t.ID] = true
+					c.Depth, c.Off = typed(-depthOf(d)), own.Off
+				}
+			}
+			if v.Bad != nil && v.Bad.Typed["part"] == part && v.Bad.Typed["trigger"] == t.ID {
+				c.Depth = v.Bad.Typed["depth"]
+			}
+			out = append(out, c)
+		}
+		return out
+	}
+	for i := range v.Stems {
+		st := &v.Stems[i]
+		switch st.Role {
+		case session.Kick, session.Snare, session.Hats, session.Perc:
+			continue
+		}
+		own, _ := st.DuckMove()
+		m.Rows = append(m.Rows, matrixRow{Part: st.ID, Name: st.Name, Cells: cells(st.ID, own, st.Role == session.Bass)})
+	}
+	for i := range v.Buses {
+		b := &v.Buses[i]
+		m.Rows = append(m.Rows, matrixRow{Part: "bus:" + b.ID, Name: b.Name, Bus: true, Cells: cells("bus:"+b.ID, b.Duck, false)})
+	}
+	for _, t := range triggers {
+		says := "a grid of " + t.Grid
+		if t.Grid == "" {
+			var names []string
+			for _, st := range v.Sources(&t) {
+				names = append(names, st.Name)
+			}
+			says = strings.Join(names, " and ")
+		}
+		m.Triggers = append(m.Triggers, matrixTrigger{t, says, !used[t.ID] && t.ID != session.KickTrigger})
+	}
+	return m
+}
+
+// depthOf is how far a duck goes, dB, 0 or less.
+func depthOf(d *move.Duck) float64 {
+	switch {
+	case d.School == move.BandSchool:
+		return -d.Band.Range
+	case d.Keyed():
+		return -d.Comp.Reduction(0)
+	}
+	return d.Depth()
+}
+
+// partDuck draws a duck for a part: the shape of the bass's own where that is a curve, else a usual one.
+func partDuck(song *session.Song, trigger string, depth float64) *move.Duck {
+	shape := startingDuck()
+	if d, _ := song.Duck(); d != nil && !d.Keyed() && d.Depth() < 0 {
+		shape = d
+	}
+	out := &move.Duck{School: move.CurveSchool, Trigger: trigger}
+	for _, p := range shape.Points {
+		p.DB = math.Round(10*p.DB*depth/-shape.Depth()) / 10
+		out.Points = append(out.Points, p)
+	}
+	return out
+}
+
+// setCell sets by how much a part ducks to a trigger; an empty field takes it out.
+func (s *Server) setCell(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		part, trigger := c.PostForm("part"), c.PostForm("trigger")
+		t := song.Trigger(trigger)
+		if t == nil {
+			return "", badInput(c, "matrix", errors.New("that trigger is no longer there"))
+		}
+		depth, text := 0.0, strings.TrimSpace(c.PostForm("depth"))
+		if text != "" && text != "–" {
+			var err error
+			if depth, err = move.ParseNumber(text, "dB"); err != nil {
+				return "", badInput(c, "matrix", fmt.Errorf("the depth %w", err))
+			}
+			if depth = math.Abs(depth); depth > -move.DuckFloor {
+				return "", badInput(c, "matrix", fmt.Errorf("a depth of %g dB is over %g", depth, -move.DuckFloor))
+			}
+		}
+		var duck *move.Duck
+		if depth > 0 {
+			duck = partDuck(song, trigger, depth)
+		}
+		name := ""
+		if bus, isBus := strings.CutPrefix(part, "bus:"); isBus {
+			b := song.Bus(bus)
+			if b == nil {
+				return "", badInput(c, "matrix", errors.New("that bus is no longer there"))
+			}
+			b.Duck, name = nil, b.Name
+			if duck != nil {
+				b.Duck = &move.Move{ID: "duck-bus-" + b.ID, Params: duck}
+			}
+		} else {
+			st := song.Stem(part)
+			if st == nil {
+				return "", badInput(c, "matrix", errors.New("that part is no longer there"))
+			}
+			if slices.ContainsFunc(song.Sources(t), func(o *session.Stem) bool { return o.ID == st.ID }) {
+				return "", badInput(c, "matrix", fmt.Errorf("%s gives this trigger's hits, so it cannot duck to it", st.Name))
+			}
+			name = st.Name
+			if st.Role == session.Bass {
+				return "", badInput(c, "matrix", errors.New("the bass's own duck is set above"))
+			}
+			m := move.Move{ID: session.PartDuck + st.ID}
+			if duck != nil {
+				m.Params = duck
+			}
+			st.SetMove(m)
+		}
+		if err := song.Validate(); err != nil {
+			return "", badInput(c, "matrix", err)
+		}
+		if depth == 0 {
+			return name + " ducks no more to " + t.Name, nil
+		}
+		return fmt.Sprintf("%s ducks by %s dB to %s", name, plot.Signed(depth, 1), t.Name), nil
+	})
+}
+
+// addTrigger makes a trigger of several stems, or of the song's grid.
+func (s *Server) addTrigger(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		id := 1
+		for song.Trigger(fmt.Sprintf("t%d", id)) != nil {
+			id++
+		}
+		t := session.Trigger{ID: fmt.Sprintf("t%d", id), Post: c.PostForm("post") != ""}
+		if grid := strings.TrimSpace(c.PostForm("grid")); grid != "" {
+			if _, err := move.NoteMS(grid, song.BPM); err != nil {
+				return "", badInput(c, "trigger", err)
+			}
+			t.Grid, t.Name = grid, "every "+grid
+		} else {
+			var names []string
+			for _, of := range c.PostFormArray("stem") {
+				st := song.Stem(of)
+				if st == nil {
+					return "", badInput(c, "trigger", errors.New("one of these stems is no longer there"))
+				}
+				if t.Stem == "" {
+					t.Stem = of
+				} else {
+					t.Stems = append(t.Stems, of)
+				}
+				names = append(names, st.Name)
+			}
+			if t.Stem == "" {
+				return "", badInput(c, "trigger", errors.New("tick the stems whose hits count, or type a note value for a grid"))
+			}
+			t.Name = strings.Join(names, " + ")
+		}
+		song.Triggers = append(song.Triggers, t)
+		if err := song.Validate(); err != nil {
+			return "", badInput(c, "trigger", err)
+		}
+		return "Add the trigger " + t.Name, nil
+	})
+}
+
+// removeTrigger takes a trigger out that nothing ducks to.
+func (s *Server) removeTrigger(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		t := song.Trigger(c.Param("trigger"))
+		if t == nil || t.ID == session.KickTrigger {
+			return "", badInput(c, "trigger", errors.New("that trigger stays"))
+		}
+		name, id := t.Name, t.ID
+		song.Triggers = slices.DeleteFunc(song.Triggers, func(o session.Trigger) bool { return o.ID == id })
+		if err := song.Validate(); err != nil {
+			return "", badInput(c, "trigger", fmt.Errorf("something still ducks to it: %w", err))
+		}
+		return "Take the trigger " + name + " out", nil
+	})
+}
+
+// setHit puts a hit of the kick in, takes one out, or gives all back.
+func (s *Server) setHit(c *gin.Context) {
+	s.edit(c, currentStageOf(c, "duck"), func(song *session.Song) (string, error) {
+		t := song.Trigger(session.KickTrigger)
+		if t == nil {
+			return "", badInput(c, "trigger", errors.New("there is no kick whose hits could be changed"))
+		}
+		if c.PostForm("do") == "reset" {
+			t.Added, t.Removed = nil, nil
+			return "The kick's hits as they were found", nil
+		}
+		if c.PostForm("do") == "post" {
+			t.Post = !t.Post
+			return map[bool]string{true: "Trigger behind the fader", false: "Trigger before the fader"}[t.Post], nil
+		}
+		at, err := song.ParsePosition(c.PostForm("at"))
+		if err != nil {
+			return "", badInput(c, "trigger", err)
+		}
+		const near = 0.030
+		close := func(v float64) bool { return math.Abs(v-at) <= near }
+		switch c.PostForm("do") {
+		case "add":
+			t.Removed = slices.DeleteFunc(t.Removed, close)
+			t.Added = append(slices.DeleteFunc(t.Added, close), at)
+			slices.Sort(t.Added)
+		case "remove":
+			was := len(t.Added)
+			if t.Added = slices.DeleteFunc(t.Added, close); len(t.Added) == was {
+				t.Removed = append(t.Removed, at)
+				slices.Sort(t.Removed)
+			}
+		default:
+			return "", badInput(c, "trigger", errors.New("the page asked for something unknown"))
+		}
+		if err := song.Validate(); err != nil {
+			return "", badInput(c, "trigger", err)
+		}
+		return map[string]string{"add": "Put a hit in at ", "remove": "Leave out the hit at "}[c.PostForm("do")] + song.Position(at), nil
+	})
+}
+
+// currentStageOf is the stage a request came from, or the given one where that is not known.
+func currentStageOf(c *gin.Context, plain string) string {
+	if st := currentStage(c); st != stageOfASong {
+		return st
+	}
+	return plain
+}
+
+// MatrixOf is for the template.
+func (d *duckSheet) Matrix() matrix { return d.fillMatrix() }
+
+// TriggerEdits is how many hits of the kick were changed by hand.
+func (v *view) TriggerEdits() int {
+	if t := v.Trigger(session.KickTrigger); t != nil {
+		return len(t.Added) + len(t.Removed)
+	}
+	return 0
+}
+
+// TriggerPost reports whether the kick is listened to behind its fader.
+func (v *view) TriggerPost() bool {
+	t := v.Trigger(session.KickTrigger)
+	return t != nil && t.Post
+}
+
+// TriggerLost says why the kick's trigger does not arrive; empty where it does.
+func (v *view) TriggerLost() string {
+	t := v.Trigger(session.KickTrigger)
+	if t == nil || v.TriggerArrives(t) {
+		return ""
+	}
+	st, b := v.TriggerStem(), v.Bus(t.At)
+	if st == nil || b == nil {
+		return ""
+	}
+	return fmt.Sprintf("The trigger does not arrive: it is taken at %s, and %s no longer goes there.", b.Name, st.Name)
+}
+
+// DrumStems are the stems that may give a trigger's hits.
+func (v *view) DrumStems() []*session.Stem {
+	var out []*session.Stem
+	for i := range v.Stems {
+		switch v.Stems[i].Role {
+		case session.Kick, session.Snare, session.Hats, session.Perc:
+			out = append(out, &v.Stems[i])
+		}
+	}
+	return out
+}

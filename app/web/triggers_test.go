@@ -1,0 +1,159 @@
+package web
+
+import (
+	"context"
+	"math"
+	"net/url"
+	"strings"
+	"testing"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/mix"
+	"mellowthump/core/session"
+)
+
+// Any stem or bus ducks to any trigger by its own depth: rendered, shown in the matrix, taken out again;
+// what gives the hits cannot duck to itself.
+func TestMatrix(t *testing.T) {
+	b, id := ready(t)
+	pad := audio.New(rate, 1, 8*rate)
+	for i := range pad.Ch[0] {
+		pad.Ch[0][i] = float32(0.1 * math.Sin(2*math.Pi*400*float64(i)/rate))
+	}
+	snare := audio.New(rate, 1, 8*rate)
+	for h := 0.5; h < 7.7; h++ {
+		for i := range rate / 10 {
+			snare.Ch[0][int(h*rate)+i] = float32(0.5 * math.Sin(2*math.Pi*190*float64(i)/rate) * math.Exp(-float64(i)/2000))
+		}
+	}
+	if jobs := b.send(id, file{"Pad.wav", asWAV(pad)}, file{"Snare.wav", asWAV(snare)}); len(jobs) != 0 {
+		t.Fatalf("%+v", jobs)
+	}
+	stem := func(name string) *session.Stem {
+		song := b.load(id)
+		for i := range song.Stems {
+			if song.Stems[i].Name == name {
+				return &song.Stems[i]
+			}
+		}
+		t.Fatalf("no %s", name)
+		return nil
+	}
+	both := url.Values{"stem": {stem("Kick").ID, stem("Snare").ID}}
+	if status, body := b.edit(id, "/duck/trigger", both); status != 200 {
+		t.Fatalf("%d %.200s", status, body)
+	}
+	hits := func(trigger string) int {
+		song := b.load(id)
+		h, err := b.server.Renderer.Hits(&song.Song, trigger)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(h)
+	}
+	if k, s := hits(session.KickTrigger), hits("t1"); k != 15 || s != 15+8 {
+		t.Errorf("%d hits of the kick, %d of kick and snare", k, s)
+	}
+	if status, _ := b.edit(id, "/duck/trigger", url.Values{"grid": {"1/8"}}); status != 200 || hits("t2") != 32 {
+		t.Errorf("an eighth-note grid over 8 s at 120 bpm has %d hits", hits("t2"))
+	}
+	if status, body := b.edit(id, "/duck/cell", url.Values{"part": {stem("Pad").ID}, "trigger": {"t1"}, "depth": {"5"}}); status != 200 {
+		t.Fatalf("%d %.200s", status, body)
+	}
+	song := b.load(id)
+	w := mix.Window{From: 0, To: 8 * rate}
+	out, _, err := b.server.Renderer.Stem(&song.Song, song.Stem(stem("Pad").ID), w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := int((0.5 + 0.02) * rate) // behind a snare
+	top := float32(0)
+	for _, v := range out.Ch[0][at : at+200] {
+		top = max(top, v)
+	}
+	if db := 20 * math.Log10(float64(top)/0.1); math.Abs(db+5) > 0.3 {
+		t.Errorf("behind the snare the pad is at %.2f dB", db)
+	}
+	if page := b.get("/songs/" + id + "/duck"); !strings.Contains(page, `id="cell-`+stem("Pad").ID+`-t1" value="5"`) {
+		t.Error("the matrix does not show it")
+	}
+	// a bus's duck lowers what goes through it
+	b.level(id, "/bus", url.Values{"name": {"Music"}})
+	b.level(id, "/stem/"+stem("Pad").ID, url.Values{"bus": {"b1"}, "pan": {"0"}, "width": {"100"}})
+	b.edit(id, "/duck/cell", url.Values{"part": {"bus:b1"}, "trigger": {session.KickTrigger}, "depth": {"3"}})
+	song = b.load(id)
+	if song.Bus("b1").Duck == nil {
+		t.Fatal("the bus does not duck")
+	}
+	mixed, _, err := b.server.Renderer.Solo(context.Background(), &song.Song, mix.SoloBus("b1"), w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at = int((0.25 + 0.02) * rate) // behind a kick, which both ducks know
+	top = 0
+	for _, v := range mixed.Ch[0][at : at+200] {
+		top = max(top, v)
+	}
+	if db := 20 * math.Log10(float64(top)/0.1); math.Abs(db+8) > 0.3 {
+		t.Errorf("behind the kick the bus is at %.2f dB, want -8", db)
+	}
+	for name, form := range map[string]url.Values{
+		"itself":     {"part": {stem("Kick").ID}, "trigger": {session.KickTrigger}, "depth": {"3"}},
+		"no depth":   {"part": {stem("Pad").ID}, "trigger": {"t1"}, "depth": {"deep"}},
+		"no trigger": {"part": {stem("Pad").ID}, "trigger": {"t9"}, "depth": {"3"}},
+		"no part":    {"part": {"nobody"}, "trigger": {"t1"}, "depth": {"3"}},
+		"the bass":   {"part": {stem("808").ID}, "trigger": {"t1"}, "depth": {"3"}},
+	} {
+		if status, body := b.edit(id, "/duck/cell", form); status != 422 || !strings.Contains(body, "Nothing was changed") {
+			t.Errorf("%s: %d", name, status)
+		}
+	}
+	if status, body := b.edit(id, "/duck/trigger/t1/remove", url.Values{}); status != 422 || !strings.Contains(body, "still ducks to it") {
+		t.Errorf("a trigger in use goes: %d", status)
+	}
+	b.edit(id, "/duck/cell", url.Values{"part": {stem("Pad").ID}, "trigger": {"t1"}, "depth": {""}})
+	if m, _ := stem("Pad").DuckMove(); m != nil {
+		t.Error("the pad still ducks")
+	}
+	if status, _ := b.edit(id, "/duck/trigger/t1/remove", url.Values{}); status != 200 || len(b.load(id).Triggers) != 2 {
+		t.Errorf("a free trigger stays: %d", status)
+	}
+	for _, bad := range []url.Values{{}, {"grid": {"often"}}, {"stem": {"nobody"}}} {
+		if status, _ := b.edit(id, "/duck/trigger", bad); status != 422 {
+			t.Errorf("%v: %d", bad, status)
+		}
+	}
+}
+
+// Hits are put in and left out by hand, and given back; the figures follow.
+func TestHitsByHand(t *testing.T) {
+	b, id := ready(t)
+	shown := func() int { return strings.Count(b.get("/songs/"+id+"/pocket"), `class="hit`) }
+	was := shown()
+	do := func(what, at string) int {
+		status, _ := b.edit(id, "/duck/hit", url.Values{"do": {what}, "at": {at}})
+		return status
+	}
+	if do("remove", "0.75 s") != 200 || shown() != was-1 {
+		t.Errorf("left out: %d hits of %d", shown(), was)
+	}
+	if do("add", "1.1.20") != 200 || shown() != was { // 0.1 s at 120 bpm
+		t.Errorf("put in: %d hits of %d", shown(), was)
+	}
+	song := b.load(id)
+	hits, err := b.server.Renderer.Hits(&song.Song, session.KickTrigger)
+	if err != nil || len(hits) != 15 || math.Abs(float64(hits[0])/rate-0.1) > 1e-3 {
+		t.Errorf("%v, %v", hits, err)
+	}
+	for _, bad := range []string{"", "soon", "1.9", "-3 s", "99999999 s"} {
+		if do("add", bad) != 422 {
+			t.Errorf("%q is taken", bad)
+		}
+	}
+	if do("reset", "") != 200 || shown() != was || len(b.load(id).Trigger(session.KickTrigger).Added) != 0 {
+		t.Error("they are not given back")
+	}
+	if do("post", "") != 200 || !b.load(id).Trigger(session.KickTrigger).Post {
+		t.Error("the trigger is not taken behind the fader")
+	}
+}
