@@ -296,3 +296,73 @@ func TestDuckSchools(t *testing.T) {
 	}
 	p.clean("422")
 }
+
+// The target dragged along its trade-off, and moved by keys, fits anew; a hit is looped alone.
+func TestTradeOff(t *testing.T) {
+	a, p := withFight(t)
+	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
+	p.edited("the fit", func() { p.click("#fit") })
+	p.until("what it costs", "document.querySelector('#trade-knob')")
+	asked := func() float64 {
+		song, err := a.store.Load(context.Background(), a.song(p))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return song.Targets.Clearance
+	}
+	p.js("document.querySelector('#trade-knob').scrollIntoView({block: 'center'})")
+	p.edited("dragging", func() { p.drag("#trade-knob .knob", 24, 0) })
+	if got := asked(); got <= 8.5 || got > 12 {
+		t.Errorf("after the drag %g dB are asked", got)
+	}
+	a.readouts(p, "after the drag")
+	was := asked()
+	p.until("the knob again", "document.querySelector('#trade-knob')")
+	p.edited("a key", func() {
+		p.js("document.querySelector('#trade-knob').focus()")
+		p.press(input.ArrowLeft)
+	})
+	if got := asked(); got != was-0.5 {
+		t.Errorf("a key to the left asks %g dB after %g", got, was)
+	}
+	p.js("localStorage.setItem('care-read', '1')")
+	p.edited("a hit alone", func() { p.click(".worst [data-alone]") })
+	song, _ := a.store.Load(context.Background(), a.song(p))
+	if l := song.Loop; l == nil || l.To-l.From > 0.9 {
+		t.Errorf("the loop is %+v", l)
+	}
+	p.until("it plays", "document.querySelector('#deck').dataset.state === 'playing'")
+	p.click("#play")
+	p.clean()
+}
+
+// Triggers by hand: a hit left out and given back, a grid, a part that ducks to it.
+func TestTriggers(t *testing.T) {
+	a, p := withFight(t)
+	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
+	hits := func() string { return p.js("document.querySelectorAll('#duck-strip .hit').length") }
+	was := hits()
+	p.edited("a hit left out", func() {
+		p.fill("#hit-at", "0.75 s")
+		p.click("#hit-remove")
+	})
+	if hits() == was {
+		t.Errorf("still %s hits", hits())
+	}
+	p.edited("given back", func() { p.click("#hit-reset") })
+	if hits() != was {
+		t.Errorf("%s hits of %s", hits(), was)
+	}
+	p.edited("a grid", func() {
+		p.js("document.querySelector('#add-trigger').closest('details').open = true")
+		p.fill("#trigger-grid", "1/8")
+		p.click("#add-trigger")
+	})
+	if got := p.js("document.querySelectorAll('#matrix thead th').length"); got != "3" {
+		t.Errorf("%s columns", got)
+	}
+	p.fill("#hit-at", "never")
+	p.click("#hit-add")
+	p.until("a sentence", "document.querySelector('#trigger-wrong')")
+	p.clean("422")
+}

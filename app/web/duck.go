@@ -38,6 +38,7 @@ type duckSheet struct {
 	Findings []pointOf
 	Trigger  string
 	Preview  bool
+	Worst    []meter.Hit // by their clearance
 	School   string
 	False    *duck.False
 	Fail     string // of the schools' values, as typed
@@ -126,6 +127,8 @@ func (s *Server) duckSheet(v *view) *duckSheet {
 		}
 	}
 	out.Strip = plot.HitStrip(strip)
+	out.Worst = worstInOrder(v.State.After.Hits, worstShown)
+	sort.SliceStable(out.Worst, func(i, j int) bool { return out.Worst[i].Clearance < out.Worst[j].Clearance })
 	return out
 }
 
@@ -349,6 +352,31 @@ func (s *Server) setTargets(c *gin.Context) {
 		}
 		if err := song.Validate(); err != nil {
 			return "", badInput(c, "targets", err)
+		}
+		if c.PostForm("fit") != "" { // dragged along what it costs
+			school := move.CurveSchool
+			if d, _ := song.Duck(); d != nil {
+				school = d.School
+			}
+			n, err := s.Renderer.PairLength(song)
+			if err != nil {
+				return "", err
+			}
+			f, err := duck.FitSchool(c.Request.Context(), s.Renderer, song, mix.Window{To: n}, school)
+			if t := trouble(err); t != "" {
+				return "", badInput(c, "fit", errors.New(t))
+			}
+			if err != nil {
+				return "", err
+			}
+			if f.Duck != nil {
+				d := *f.Duck
+				d.Trigger = session.KickTrigger
+				song.SetDuck(&d, false, f.Reason)
+			} else {
+				song.SetDuck(nil, false, "")
+			}
+			return fmt.Sprintf("Ask %g dB of clearance and fit", song.Targets.Clearance), nil
 		}
 		if was == song.Targets {
 			return "", nil

@@ -313,11 +313,11 @@ func (s *Server) applyPocket(c *gin.Context) {
 	if v == nil {
 		return
 	}
-	if v.State == nil {
+	action, of, _ := strings.Cut(c.PostForm("action"), ":")
+	if v.State == nil && action != "split" { // a sample that holds both may be split where there is no bass yet
 		s.fail(c, http.StatusConflict, v.Trouble)
 		return
 	}
-	action, of, _ := strings.Cut(c.PostForm("action"), ":")
 	s.edit(c, "pocket", func(song *session.Song) (string, error) {
 		switch action {
 		case "detune", "detune-each":
@@ -388,6 +388,23 @@ func (s *Server) applyPocket(c *gin.Context) {
 				return p.Name, nil
 			}
 			return "", badInput(c, "pocket", errors.New("that is no longer proposed"))
+		case "split":
+			at, err := move.ParseNumber(c.PostForm("at"), "ms")
+			if err != nil {
+				return "", badInput(c, "pocket", fmt.Errorf("the place of the crossfade %w", err))
+			}
+			fade, err := move.ParseNumber(c.PostForm("fade"), "ms")
+			if err != nil {
+				return "", badInput(c, "pocket", fmt.Errorf("the crossfade %w", err))
+			}
+			name := ""
+			if st := song.Stem(c.PostForm("stem")); st != nil {
+				name = st.Name
+			}
+			if _, err := song.Split(c.PostForm("stem"), at, fade); err != nil {
+				return "", badInput(c, "pocket", err)
+			}
+			return "Split " + name + " into head and tail", nil
 		case "drop":
 			stem, id, _ := strings.Cut(of, "/")
 			st := song.Stem(stem)

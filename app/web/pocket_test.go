@@ -1,12 +1,14 @@
 package web
 
 import (
+	"context"
 	"math"
 	"net/url"
 	"strings"
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
@@ -113,5 +115,61 @@ func TestLeader(t *testing.T) {
 	}
 	if status, _ := b.edit(id, "/pocket/leader", url.Values{"leader": {"drums"}}); status != 422 {
 		t.Errorf("drums lead: %d", status)
+	}
+}
+
+// A sample that holds kick and bass is split: head and tail are stems of their own, together the sound as
+// it was; the tail can be tuned and ducked alone.
+func TestSplit(t *testing.T) {
+	b := newBench(t)
+	id := b.song()
+	kick, bass := beat()
+	both := audio.New(rate, 1, kick.Frames())
+	for i := range both.Ch[0] {
+		both.Ch[0][i] = 0.8*kick.Ch[0][i] + 0.5*bass.Ch[0][i]
+	}
+	if jobs := b.send(id, file{"Kick 808.wav", asWAV(both)}); len(jobs) != 0 {
+		t.Fatalf("%+v", jobs)
+	}
+	song := b.load(id)
+	stem := song.Stems[0].ID
+	if status, _ := b.edit(id, "/stems/"+stem+"/role", url.Values{"role": {"kick"}}); status != 200 {
+		t.Fatal("no kick")
+	}
+	w := mix.Window{To: 8 * rate}
+	render := func() audio.Buffer {
+		t.Helper()
+		s := b.load(id)
+		x, _, err := b.server.Renderer.Solo(context.Background(), &s.Song, mix.SoloAll, w)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x
+	}
+	was := render()
+	form := url.Values{"action": {"split"}, "stem": {stem}, "at": {"80"}, "fade": {"20"}}
+	if status, body := b.edit(id, "/pocket/apply", form); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	song = b.load(id)
+	if len(song.Stems) != 2 || song.Stems[1].Role != session.Bass || song.Stems[1].Name != "Kick 808 tail" {
+		t.Fatalf("%+v", song.Stems)
+	}
+	now, worst := render(), 0.0
+	for i, v := range was.Ch[0] {
+		worst = max(worst, math.Abs(float64(v-now.Ch[0][i])))
+	}
+	if db := 20 * math.Log10(worst+1e-12); db > -90 {
+		t.Errorf("head and tail miss the sample by %.1f dB", db)
+	}
+	if page := b.get("/songs/" + id + "/pocket"); !strings.Contains(page, "tail kept, crossfade of 20 ms around 80 ms") {
+		t.Error("the split is not in the chain's list")
+	}
+	if status, body := b.edit(id, "/pocket/apply", form); status != 422 || !strings.Contains(body, "split already") {
+		t.Errorf("split twice: %d", status)
+	}
+	form.Set("at", "soon")
+	if status, _ := b.edit(id, "/pocket/apply", form); status != 422 {
+		t.Errorf("at %q: %d", "soon", status)
 	}
 }

@@ -3,11 +3,9 @@ package duck
 import (
 	"context"
 	"fmt"
-	"math"
 	"sort"
 
 	"mellowthump/core/dsp"
-	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -131,79 +129,4 @@ func falseAt(r *mix.Renderer, song *session.Song, w mix.Window, hits []int) ([]f
 		}
 	}
 	return out, nil
-}
-
-// Achieved is what a bounce of the bass that came back did, against the duck that was planned.
-type Achieved struct {
-	MS      []float64 // after the hit
-	Planned []float64 // gain, dB
-	Got     []float64
-	Worst   float64 // largest difference, dB
-	WorstMS float64
-	Plan    meter.HitFigures // the old file with the duck
-	Now     meter.HitFigures // the new file without it
-}
-
-const (
-	achievedStep   = 2.0  // ms
-	achievedBefore = 20.0 // ms before the hit
-	achievedAfter  = 250.0
-)
-
-// ComeBack compares the new file of a bass with the plan: the old file (sha) with the song's duck. The
-// gain is that of the envelopes' ratio, median over the hits.
-func ComeBack(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, stem, old string) (*Achieved, error) {
-	planned := song.Clone()
-	planned.Stem(stem).Audio = old
-	plain := planned.Unducked()
-	now := song.Unducked()
-	before, err := r.Pair(ctx, &plain, w)
-	if err != nil {
-		return nil, err
-	}
-	a := &Achieved{}
-	var was meter.HitFigures
-	if was, err = r.Figures(before); err != nil {
-		return nil, err
-	}
-	p, err := r.Pair(ctx, &planned, w)
-	if err != nil {
-		return nil, err
-	}
-	if a.Plan, err = r.Figures(p); err != nil {
-		return nil, err
-	}
-	n, err := r.Pair(ctx, &now, w)
-	if err != nil {
-		return nil, err
-	}
-	if a.Now, err = r.Figures(n); err != nil {
-		return nil, err
-	}
-	offset := float64(before.Meter.Offset) / float64(song.Rate)
-	for ms := -achievedBefore; ms <= achievedAfter; ms += achievedStep {
-		var plan, got []meter.Figure
-		for _, h := range was.Hits {
-			if ms/1000 >= h.Gap {
-				continue
-			}
-			k := int((h.At + ms/1000 - offset) / meter.EnvelopeStep)
-			if k < 0 || k >= len(was.Bass) || k >= len(a.Plan.Bass) || k >= len(a.Now.Bass) || was.Bass[k] < 1e-4 {
-				continue
-			}
-			ratio := func(v float32) meter.Figure {
-				return meter.Figure(math.Max(-60, dsp.DB(math.Max(1e-6, float64(v/was.Bass[k])))))
-			}
-			plan, got = append(plan, ratio(a.Plan.Bass[k])), append(got, ratio(a.Now.Bass[k]))
-		}
-		if len(plan) == 0 {
-			continue
-		}
-		x, y := float64(meter.Median(plan)), float64(meter.Median(got))
-		a.MS, a.Planned, a.Got = append(a.MS, ms), append(a.Planned, x), append(a.Got, y)
-		if d := y - x; math.Abs(d) > math.Abs(a.Worst) {
-			a.Worst, a.WorstMS = d, ms
-		}
-	}
-	return a, nil
 }

@@ -194,6 +194,17 @@ func (r *Renderer) ownHits(song *session.Song, trigger string, st *session.Stem)
 	return edited(hits, t, song.Rate), err
 }
 
+// partHits are the hits by which a combined sample is split: those of the file, which head and tail share.
+func (r *Renderer) partHits(song *session.Song, trigger string, st *session.Stem) ([]int, error) {
+	t := song.Trigger(trigger)
+	for _, o := range song.Sources(t) {
+		if o.Audio == st.Audio {
+			return r.ownHits(song, trigger, o)
+		}
+	}
+	return r.Hits(song, trigger)
+}
+
 // rawHits are the hits of one of a trigger's stems as its file has them.
 func (r *Renderer) rawHits(song *session.Song, t *session.Trigger, st *session.Stem) ([]int, error) {
 	if t.At != "" && !song.Reaches(st, t.At) {
@@ -257,6 +268,11 @@ func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window) (chain,
 		case *move.Fade:
 			var err error
 			if s.Hits, err = r.ownHits(song, p.Trigger, st); err != nil { // it stands before the nudge
+				return c, err
+			}
+		case *move.Part:
+			var err error
+			if s.Hits, err = r.partHits(song, p.Trigger, st); err != nil {
 				return c, err
 			}
 		case *move.Tune:

@@ -83,6 +83,8 @@ func (m *Move) UnmarshalJSON(b []byte) error {
 	switch j.Kind {
 	case KindDuck:
 		m.Params = &Duck{}
+	case KindPart:
+		m.Params = &Part{}
 	case KindPolarity:
 		m.Params = &Polarity{}
 	case KindNudge:

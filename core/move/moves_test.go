@@ -241,3 +241,32 @@ func TestRefusedMoves(t *testing.T) {
 		}
 	}
 }
+
+// A combined sample split into head and tail, neither of them changed, is the sample: the two null against
+// it under -90 dB (far under, with complementary gains).
+func TestPartsAreTheWhole(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 6))
+	x := make([]float32, testRate)
+	for i := range x {
+		x[i] = float32(0.3 * r.NormFloat64())
+	}
+	place := Place{Rate: testRate, Hits: []int{3000, 15000, 30000}}
+	head := through(t, &Part{Keep: Head, Trigger: "k", At: 90, Fade: 20}, place, x, 1000)
+	tail := through(t, &Part{Keep: Tail, Trigger: "k", At: 90, Fade: 20}, place, x, 333)
+	worst := 0.0
+	for i, v := range x {
+		worst = max(worst, math.Abs(float64(head[i]+tail[i]-v)))
+	}
+	if db := 20 * math.Log10(worst+1e-12); db > -90 {
+		t.Errorf("head and tail miss the whole by %.1f dB", db)
+	}
+	at := func(ms float64) int { return 3000 + int(ms*testRate/1000) }
+	if head[at(60)] != x[at(60)] || tail[at(60)] != 0 || head[at(150)] != 0 || tail[at(150)] != x[at(150)] {
+		t.Error("the parts do not lie where they should")
+	}
+	for _, bad := range []*Part{{Keep: "middle", At: 90, Fade: 20}, {Keep: Head, At: 5, Fade: 20}, {Keep: Head, At: 90, Fade: 0}, {Keep: Tail, At: 1e6, Fade: 20}} {
+		if bad.Validate() == nil {
+			t.Errorf("%+v is taken", bad)
+		}
+	}
+}

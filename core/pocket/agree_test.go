@@ -3,6 +3,7 @@ package pocket
 import (
 	"context"
 	"math"
+	"math/rand/v2"
 	"testing"
 
 	"mellowthump/core/audio"
@@ -272,5 +273,79 @@ func TestProposals(t *testing.T) {
 	ps, err = Proposals(ctx, r, &s, w, &meter.Pitch{Hz: 50})
 	if err != nil || ps[len(ps)-1].ID != KickDip {
 		t.Errorf("where the bass leads, %v", err)
+	}
+}
+
+// A known delay inserted into a noise-burst kick's own sound is found within 0.05 ms, and so is a flipped
+// polarity.
+func TestFindNudgeOnNoiseBursts(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 8))
+	for _, c := range []struct {
+		frames int
+		sign   float32
+	}{{137, 1}, {-211, 1}, {64, -1}, {401, -1}} {
+		burst := make([]float32, 6000)
+		for i := range burst {
+			burst[i] = float32(0.4 * r.NormFloat64() * math.Exp(-float64(i)/1800))
+		}
+		kick, bass := make([]float32, 4*rate), make([]float32, 4*rate)
+		var hits []int
+		for at := rate / 4; at+rate/2 <= len(kick); at += rate / 2 {
+			hits = append(hits, at)
+			for i, v := range burst {
+				kick[at+i] += v
+				bass[at+i+c.frames] += c.sign * v
+			}
+		}
+		m, err := meter.NewHitMeter(kick, rate, hits, 60, meter.Range{To: len(kick)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := FindNudge(m, bass)
+		want := -1000 * float64(c.frames) / rate
+		if math.Abs(n.Best.MS-want) > 0.05 || n.Best.Flip != (c.sign < 0) {
+			t.Errorf("%d frames, sign %g: found %.3f ms, flip %v; want %.3f", c.frames, c.sign, n.Best.MS, n.Best.Flip, want)
+		}
+	}
+}
+
+// A line detuned by -17 cents is measured again within 2 cents of it, by the same reading that found it
+// out of tune; each note by its own error likewise.
+func TestDetuneMeasuresAgain(t *testing.T) {
+	b := audio.New(rate, 1, 4*rate)
+	phase := 0.0
+	notes := []float64{43.65, 51.91, 38.89, 43.65}
+	for i := range b.Ch[0] {
+		k := i / rate
+		since := float64(i%rate) / rate
+		if i%rate == 0 {
+			phase = 0
+		}
+		phase += 2 * math.Pi * notes[k] * math.Pow(2, 17.0/1200) / rate
+		env := math.Min(1, since/0.004) * math.Min(1, (1-since)/0.02) * (0.3 + 0.7*math.Exp(-since/0.3))
+		b.Ch[0][i] = float32(0.5 * env * (math.Sin(phase) + 0.3*math.Sin(2*phase)))
+	}
+	r, s, w := song(b)
+	low, fs := meter.Low(b.Ch[0], rate)
+	line := meter.BassLine(low, fs)
+	if len(line) != 4 || math.Abs(line[0].Cents-17) > 2 {
+		t.Fatalf("as it came: %+v", line)
+	}
+	for name, m := range map[string]move.Move{"all": Detune(line, -17, false), "each": Detune(line, 0, true)} {
+		c := With(&s, "b", m, true)
+		out, _, err := r.Stem(&c, c.Stem("b"), w)
+		if err != nil {
+			t.Fatal(err)
+		}
+		low, fs := meter.Low(out.Mono(), rate)
+		again := meter.BassLine(low, fs)
+		if len(again) != 4 {
+			t.Errorf("%s: %d notes come of 4", name, len(again))
+		}
+		for i, n := range again {
+			if math.Abs(n.Cents) > 2 || math.Abs(n.Start-line[i].Start) > 0.03 {
+				t.Errorf("%s: note %d is %.2f cents off at %.3f s", name, i+1, n.Cents, n.Start)
+			}
+		}
 	}
 }

@@ -67,7 +67,7 @@ func Proposals(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		if left > tailLoud || kick.Move(TailFade) != nil {
 			from := math.Max(tailLeast, float64(over)-tailBefore)
 			f := &move.Fade{Trigger: session.KickTrigger, From: math.Round(from), To: math.Round(math.Max(from+20, float64(over)+tailAfter))}
-			add(TailFade, kick, fmt.Sprintf("%s is still at %.0f dB when the bass takes over at %.0f ms: fade its tail", kick.Name, left, float64(over)),
+			add(TailFade, kick, fmt.Sprintf("%s is still at %s dB when the bass takes over at %.0f ms: fade its tail", kick.Name, minus(math.Round(left)), float64(over)),
 				fmt.Sprintf("fade from %.0f ms after the hit, gone by %.0f ms", f.From, f.To), f)
 		}
 	}
@@ -114,6 +114,8 @@ func Values(p move.Params) string {
 			return fmt.Sprintf("%s at %g Hz, %d dB per octave", map[dsp.Shape]string{dsp.Highpass: "high-pass", dsp.Lowpass: "low-pass"}[v.Shape], v.Hz, v.Slope)
 		}
 		return fmt.Sprintf("%s at %g Hz, %s dB, Q %g", v.Shape, v.Hz, minus(v.DB), v.Q)
+	case *move.Part:
+		return fmt.Sprintf("%s kept, crossfade of %g ms around %g ms after the hit", v.Keep, v.Fade, v.At)
 	case *move.Nudge:
 		return fmt.Sprintf("%s ms later", minus(v.MS))
 	case *move.Polarity:

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"fmt"
 	"slices"
 
 	"mellowthump/core/move"
@@ -8,7 +9,7 @@ import (
 
 // chainOrder is the order in which kinds of moves stand in a chain: what changes the sound of a
 // hit first, then its place, ducking last.
-var chainOrder = []move.Kind{move.KindPolarity, move.KindTune, move.KindFilter, move.KindFade, move.KindNudge, move.KindDuck}
+var chainOrder = []move.Kind{move.KindPart, move.KindPolarity, move.KindTune, move.KindFilter, move.KindFade, move.KindNudge, move.KindDuck}
 
 // Move returns the move with that id, nil where there is none.
 func (s *Stem) Move(id string) *move.Move {
@@ -154,3 +155,35 @@ func (s *Song) keyLoop() string {
 	}
 	return ""
 }
+
+// Split makes two stems of one whose file holds kick and bass: the head of every hit stays, its tail
+// becomes a stem of its own, a bass, that can be tuned and ducked alone. Together they are the sound as it
+// was.
+func (s *Song) Split(id string, at, fade float64) (tail string, err error) {
+	st := s.Stem(id)
+	if st == nil {
+		return "", fmt.Errorf("that stem is no longer there")
+	}
+	if st.Move(splitMove) != nil {
+		return "", fmt.Errorf("%s is split already", st.Name)
+	}
+	for n := 1; ; n++ {
+		if tail = fmt.Sprintf("%s-tail%d", id, n); s.Stem(tail) == nil {
+			break
+		}
+	}
+	other := s.Clone()
+	rest := *other.Stem(id)
+	rest.ID, rest.Name, rest.Role, rest.Was = tail, st.Name+" tail", Bass, ""
+	rest.SetMove(move.Move{ID: splitMove, Params: &move.Part{Keep: move.Tail, Trigger: KickTrigger, At: at, Fade: fade}})
+	st.SetMove(move.Move{ID: splitMove, Params: &move.Part{Keep: move.Head, Trigger: KickTrigger, At: at, Fade: fade}})
+	st.Role = Kick
+	if t := s.Trigger(KickTrigger); t != nil && len(s.ByRole(Kick)) == 1 {
+		t.Stem = id
+	}
+	s.Stems = append(s.Stems, rest)
+	s.Settle()
+	return tail, s.Validate()
+}
+
+const splitMove = "split"

@@ -294,6 +294,8 @@ func (s *Song) Validate() error {
 				trigger = p.Trigger
 			case *move.Fade:
 				trigger = p.Trigger
+			case *move.Part:
+				trigger = p.Trigger
 			case *move.Tune:
 				if trigger = p.Trigger; trigger == "" {
 					continue

@@ -235,7 +235,9 @@ func Trade(points []TradePoint, target float64) template.HTML {
 			if at+1 < len(points) {
 				loss += (target - float64(at)) * (points[at+1].Loss - loss)
 			}
-			s.add(`<rect class="knob" x="%s" y="%s" width="8" height="8"/>`, n(x(target)-4), n(y(loss)-4))
+			label := fmt.Sprintf("Clearance asked: %s dB, costs %s dB of bass", Signed(target, 1), Signed(loss, 1))
+			s.add(`<g class="tradepoint" id="trade-knob" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="0" aria-valuemax="20" data-x0="%s" data-x20="%s" data-width="%s"><title>%s. Drag, or arrow keys</title><rect class="reach" x="%s" y="%s" width="22" height="22"/><rect class="knob" x="%s" y="%s" width="8" height="8"/></g>`,
+				esc(label), n(target), n(x(0)), n(x(20)), n(w), esc(label), n(x(target)-11), n(y(loss)-11), n(x(target)-4), n(y(loss)-4))
 		} else {
 			s.text("note", "end", w-right, y(last.Loss)+14, "no further")
 		}

@@ -171,6 +171,12 @@ document.addEventListener("click", (e) => {
     }
     if (!decks.playing) $("play").click();
   }
+  const alone = e.target.closest("[data-alone]");
+  if (alone) {
+    const at = Number(alone.dataset.alone);
+    setLoop(at - 0.05, at + Math.max(0.25, Math.min(0.8, Number(alone.dataset.gap))));
+    if (!decks.playing) $("play").click();
+  }
   const centre = e.target.closest("[data-centre], .plot .hit");
   if (centre) centreOn(Number(centre.dataset.centre ?? centre.dataset.at));
 });

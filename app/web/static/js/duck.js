@@ -110,3 +110,39 @@ document.addEventListener("keydown", (e) => {
   clearTimeout(settling);
   settling = setTimeout(moved, 220);
 });
+
+// --- the trade-off: the target dragged along what it costs, and fitted anew
+let trade = null;
+function tradeTo(clearance) {
+  clearance = Math.round(2 * Math.max(0, Math.min(20, clearance))) / 2;
+  htmx.ajax("POST", `/songs/${document.body.dataset.song}/duck/targets`, {
+    target: "#sheet", swap: "innerHTML",
+    values: { clearance, depth: document.getElementById("target-depth").value, fit: 1, rev: document.getElementById("rev").value },
+  });
+}
+document.addEventListener("pointerdown", (e) => {
+  const knob = e.target.closest("#trade-knob");
+  if (!knob || e.button !== 0) return;
+  e.preventDefault();
+  trade = { knob, x: e.clientX, now: Number(knob.getAttribute("aria-valuenow")) };
+});
+function tradeAt(e) {
+  const r = trade.knob.ownerSVGElement.getBoundingClientRect();
+  const span = (Number(trade.knob.dataset.x20) - Number(trade.knob.dataset.x0)) * (r.width / Number(trade.knob.dataset.width));
+  return trade.now + (20 * (e.clientX - trade.x)) / span;
+}
+document.addEventListener("pointermove", (e) => {
+  if (!trade) return;
+  trade.knob.setAttribute("transform", `translate(${((tradeAt(e) - trade.now) / 20) * (Number(trade.knob.dataset.x20) - Number(trade.knob.dataset.x0))} 0)`);
+});
+document.addEventListener("pointerup", (e) => {
+  if (!trade) return;
+  const to = tradeAt(e);
+  trade = null;
+  tradeTo(to);
+});
+document.addEventListener("keydown", (e) => {
+  if (e.target.id !== "trade-knob" || !["ArrowLeft", "ArrowRight"].includes(e.key)) return;
+  e.preventDefault();
+  tradeTo(Number(e.target.getAttribute("aria-valuenow")) + (e.key === "ArrowRight" ? 0.5 : -0.5));
+});

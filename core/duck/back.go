@@ -1,0 +1,104 @@
+package duck
+
+import (
+	"context"
+	"math"
+
+	"mellowthump/core/dsp"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/session"
+)
+
+// Achieved is what a bounce of the bass that came back did, against the duck that was planned.
+type Achieved struct {
+	MS      []float64 // after the hit
+	Planned []float64 // gain, dB
+	Got     []float64
+	Worst   float64 // largest difference, dB
+	WorstMS float64
+	Plan    meter.HitFigures // the old file with the duck
+	Now     meter.HitFigures // the new file without it
+}
+
+const (
+	achievedReach  = 0.002 // s to each side over which a gain is taken
+	achievedLeast  = 1e-5  // mean square under which the bass is too soft to tell: -50 dBFS
+	achievedStep   = 2.0   // ms
+	achievedBefore = 20.0  // ms before the hit
+	achievedAfter  = 250.0
+)
+
+// localGain returns the gain in dB that leads from one sound to another around a frame, by least squares;
+// where the two do not agree in sign, the ratio of their energies. None where there is too little sound.
+func localGain(was, now []float32, k, reach int) meter.Figure {
+	var xx, xy, yy float64
+	from, to := max(0, k-reach), min(len(was), len(now), k+reach+1)
+	for i := from; i < to; i++ {
+		a, b := float64(was[i]), float64(now[i])
+		xx, xy, yy = xx+a*a, xy+a*b, yy+b*b
+	}
+	if to <= from || xx < achievedLeast*float64(to-from) {
+		return meter.None
+	}
+	g := xy / xx
+	if g <= 0 {
+		g = math.Sqrt(yy / xx)
+	}
+	return meter.Figure(math.Max(-60, dsp.DB(math.Max(g, 1e-3))))
+}
+
+// ComeBack compares the new file of a bass with the plan: the old file (sha) with the song's duck. The
+// gain is that between the two sounds, some ms at a time, median over the hits.
+func ComeBack(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, stem, old string) (*Achieved, error) {
+	planned := song.Clone()
+	planned.Stem(stem).Audio = old
+	plain := planned.Unducked()
+	now := song.Unducked()
+	before, err := r.Pair(ctx, &plain, w)
+	if err != nil {
+		return nil, err
+	}
+	a := &Achieved{}
+	var was meter.HitFigures
+	if was, err = r.Figures(before); err != nil {
+		return nil, err
+	}
+	p, err := r.Pair(ctx, &planned, w)
+	if err != nil {
+		return nil, err
+	}
+	if a.Plan, err = r.Figures(p); err != nil {
+		return nil, err
+	}
+	n, err := r.Pair(ctx, &now, w)
+	if err != nil {
+		return nil, err
+	}
+	if a.Now, err = r.Figures(n); err != nil {
+		return nil, err
+	}
+	rate := float64(song.Rate)
+	reach := int(achievedReach * rate)
+	for ms := -achievedBefore; ms <= achievedAfter; ms += achievedStep {
+		var plan, got []meter.Figure
+		for _, h := range was.Hits {
+			if ms/1000 >= h.Gap {
+				continue
+			}
+			k := int(math.Round((h.At+ms/1000)*rate)) - before.Meter.Offset
+			if x := localGain(before.Mono, p.Mono, k, reach); x.Valid() {
+				plan, got = append(plan, x), append(got, localGain(before.Mono, n.Mono, k, reach))
+			}
+		}
+		x, y := meter.Median(plan), meter.Median(got)
+		if !x.Valid() || !y.Valid() {
+			continue
+		}
+		a.MS, a.Planned, a.Got = append(a.MS, ms), append(a.Planned, float64(x)), append(a.Got, float64(y))
+		if d := float64(y - x); math.Abs(d) > math.Abs(a.Worst) {
+			a.Worst, a.WorstMS = d, ms
+		}
+	}
+	return a, nil
+}
