@@ -366,3 +366,31 @@ func TestTriggers(t *testing.T) {
 	p.until("a sentence", "document.querySelector('#trigger-wrong')")
 	p.clean("422")
 }
+
+// The handover dragged later takes the duck and the kick's tail with it; a key moves it finely.
+func TestHandoverDrag(t *testing.T) {
+	a, p := withFight(t)
+	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
+	p.edited("the fit", func() { p.click("#fit") })
+	_, was := a.judged(p)
+	p.edited("dragging the handover", func() { p.drag("#handover-grip .knob", 60, 0) })
+	song, now := a.judged(p)
+	if !(now.After.HandoverMedian > was.After.HandoverMedian+5) {
+		t.Errorf("the handover goes from %.0f to %.0f ms", float64(was.After.HandoverMedian), float64(now.After.HandoverMedian))
+	}
+	if song.TriggerStem().Move("tail-fade") == nil {
+		t.Error("the kick's tail has no fade")
+	}
+	a.readouts(p, "after the drag")
+	p.edited("a key", func() {
+		p.js("document.querySelector('#handover-grip').focus()")
+		p.press(input.ArrowLeft)
+	})
+	p.js("document.activeElement.blur()")
+	p.edited("undo", func() { p.click("#undo") })
+	p.edited("undo", func() { p.click("#undo") })
+	if _, back := a.judged(p); back.After.HandoverMedian != was.After.HandoverMedian {
+		t.Errorf("two undos later it stands at %.0f ms, it was at %.0f", float64(back.After.HandoverMedian), float64(was.After.HandoverMedian))
+	}
+	p.clean()
+}

@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -21,10 +22,12 @@ import (
 	"mellowthump/core/audio/flac"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
+	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 )
 
@@ -417,6 +420,61 @@ type costView struct {
 	Fitted duck.Fitted
 	Whole  *duck.State
 	Ends   float64 // the last clearance that can be reached, dB
+	Notes  *duck.PerNote
+}
+
+// ByNote reports whether the song's duck follows the notes already.
+func (v costView) ByNote() bool {
+	d, _ := v.Song.Duck()
+	return d != nil && len(d.Parts) > 0
+}
+
+// bassLine is the line of the first bass, as it is tuned.
+func (s *Server) bassLine(ctx context.Context, song *session.Song) ([]meter.BassNote, error) {
+	for _, st := range song.ByRole(session.Bass) {
+		a, err := s.Store.Facts(ctx, st.Audio)
+		if err != nil {
+			return nil, err
+		}
+		return pocket.TuneLine(intake.Line(a, st.MIDI), st), nil
+	}
+	return nil, nil
+}
+
+// perNote lets the curve's depth follow the notes of the bass, or makes it the same for all again.
+func (s *Server) perNote(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		d, off := song.Duck()
+		if d == nil || d.Keyed() {
+			return "", badInput(c, "points", errors.New("only a drawn curve can follow the notes"))
+		}
+		if c.PostForm("same") != "" {
+			one := *d
+			one.Parts = nil
+			song.SetDuck(&one, off, "")
+			return "The same depth for every note", nil
+		}
+		n, err := s.Renderer.PairLength(song)
+		if err != nil {
+			return "", err
+		}
+		line, err := s.bassLine(c.Request.Context(), song)
+		if err != nil {
+			return "", err
+		}
+		p, err := duck.FitSongPerNote(c.Request.Context(), s.Renderer, song, mix.Window{To: n}, line)
+		if t := trouble(err); t != "" {
+			return "", badInput(c, "points", errors.New(t))
+		}
+		if err != nil {
+			return "", err
+		}
+		if p == nil {
+			return "", badInput(c, "points", errors.New("no note of the bass is known"))
+		}
+		song.SetDuck(p.Duck, off, "")
+		return "The duck's depth follows the notes", nil
+	})
 }
 
 func (s *Server) duckCost(c *gin.Context) {
@@ -433,6 +491,12 @@ func (s *Server) duckCost(c *gin.Context) {
 	w := mix.Window{From: 0, To: n}
 	if out.Fitted, err = duck.FitSong(c.Request.Context(), s.Renderer, &song.Song, w); err == nil {
 		out.Whole, err = duck.Measure(c.Request.Context(), s.Renderer, &song.Song, w)
+	}
+	if err == nil {
+		var line []meter.BassNote
+		if line, err = s.bassLine(c.Request.Context(), &song.Song); err == nil {
+			out.Notes, err = duck.FitSongPerNote(c.Request.Context(), s.Renderer, &song.Song, w, line)
+		}
 	}
 	if err != nil {
 		if trouble(err) == "" {

@@ -19,6 +19,7 @@ import (
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 )
 
@@ -390,4 +391,33 @@ func (s *Server) cameBack(c *gin.Context) {
 		out["Picture"] = plot.CameBack(plot.Back{MS: a.MS, Planned: a.Planned, Got: a.Got})
 	}
 	s.write(c, http.StatusOK, "cameback", out)
+}
+
+// setHandover moves the place where kick and bass meet: the tail's fade and the duck together.
+func (s *Server) setHandover(c *gin.Context) {
+	song := s.load(c)
+	if song == nil {
+		return
+	}
+	v, err := s.view(c, song, "duck", nil)
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		to, err := move.ParseNumber(c.PostForm("ms"), "ms")
+		if err == nil && !(to >= 20 && to <= 1000) {
+			err = fmt.Errorf("a handover at %g ms is outside 20 to 1000", to)
+		}
+		if err != nil {
+			return "", badInput(c, "points", err)
+		}
+		if v.State == nil || !v.State.After.HandoverMedian.Valid() {
+			return "", badInput(c, "points", errors.New("there is no handover to move: the bass never takes over before the next hit"))
+		}
+		if err := duck.MoveHandover(song, float64(v.State.After.HandoverMedian), to, pocket.TailFade); err != nil {
+			return "", badInput(c, "points", err)
+		}
+		return fmt.Sprintf("Handover to %.0f ms", to), nil
+	})
 }

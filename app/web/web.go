@@ -153,6 +153,8 @@ func (s *Server) routes(r *gin.Engine) {
 	g.GET("/references", s.references)
 	g.POST("/references/:ref/remove", limitForm, s.removeReference)
 	g.POST("/duck/keyed", limitForm, s.setKeyed)
+	g.POST("/duck/per-note", limitForm, s.perNote)
+	g.POST("/duck/handover", limitForm, s.setHandover)
 	g.POST("/duck/stop-false", limitForm, s.stopFalse)
 	g.POST("/duck/cell", limitForm, s.setCell)
 	g.POST("/duck/trigger", limitForm, s.addTrigger)

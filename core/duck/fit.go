@@ -134,6 +134,26 @@ type judged struct{ clearance, loss float64 }
 
 // judge tries a duck at every hit.
 func (t *trial) judge(d *move.Duck) judged {
+	clear, lost := t.judgeHits(d)
+	j := judged{clearance: worst(clear)}
+	if t.low > 0 {
+		sum := 0.0
+		for _, v := range lost {
+			sum += v
+		}
+		j.loss = t.lossOf(sum)
+	}
+	return j
+}
+
+// lossOf returns the loss in dB for a change of the energy in 20-150 Hz.
+func (t *trial) lossOf(change float64) float64 {
+	return -dsp.PowerDB(math.Max(1e-9, 1+change/t.low))
+}
+
+// judgeHits tries a duck: the clearance of every hit, and by how much each changes the energy of the bass
+// in 20-150 Hz.
+func (t *trial) judgeHits(d *move.Duck) (clear []meter.Figure, lost []float64) {
 	from, to := d.Span()
 	first, last := int(math.Floor(from*t.fs/1000)), int(math.Ceil(to*t.fs/1000))
 	cut := make([]float32, last-first+1) // g - 1
@@ -143,8 +163,8 @@ func (t *trial) judge(d *move.Duck) judged {
 	ring := int(ringing * t.fs)
 	diff := make([]float32, len(cut)+ring)
 	h, w := make([]float32, len(diff)), make([]float32, len(diff))
-	lost := 0.0 // change of energy in 20-150 Hz
-	clear := make([]meter.Figure, len(t.hits))
+	lost = make([]float64, len(t.hits))
+	clear = make([]meter.Figure, len(t.hits))
 	for i, hit := range t.hits {
 		base := hit + first
 		n := min(len(diff), len(t.bass)-base)
@@ -174,15 +194,11 @@ func (t *trial) judge(d *move.Duck) judged {
 		for k := range n {
 			if at := base + k; at >= t.from && at < t.to {
 				a, b := float64(t.wide[at]), float64(w[k])
-				lost += b * (2*a + b)
+				lost[i] += b * (2*a + b)
 			}
 		}
 	}
-	j := judged{clearance: worst(clear)}
-	if t.low > 0 {
-		j.loss = -dsp.PowerDB(math.Max(1e-9, 1+lost/t.low))
-	}
-	return j
+	return clear, lost
 }
 
 // worst returns the clearance that counts for a target in 9 of 10 hits: the 10th percentile,

@@ -11,6 +11,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/meter"
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -294,5 +295,54 @@ func TestFalseTriggers(t *testing.T) {
 	s.SetDuck(&c, false, "")
 	if again, err := FalseTriggers(context.Background(), r, &s, w, of); err != nil || again != nil {
 		t.Errorf("behind the filter: %+v, %v", again, err)
+	}
+}
+
+// A bass that clashes on one note and not on another is ducked fully on the first alone; the goal is still
+// met in the render, and less bass is lost, by as much as is said.
+func TestPerNote(t *testing.T) {
+	kick, _ := pattern(even(0.3, 0.5, 12), 6.5, 52, 0.08, 43.65, 0.3)
+	bass := audio.New(rate, 1, kick.Frames())
+	var line []meter.BassNote
+	for k, phase := 0, 0.0; k*rate < 7*rate; k++ {
+		hz, name := 49.0, "G1"
+		if k%2 == 1 {
+			hz, name = 98, "G2"
+		}
+		line = append(line, meter.BassNote{Start: float64(k), End: float64(k + 1), Hz: hz, Note: name})
+		for i := k * rate; i < min((k+1)*rate, bass.Frames()); i++ {
+			phase += 2 * math.Pi * hz / rate
+			bass.Ch[0][i] = float32(0.25 * math.Sin(phase))
+		}
+	}
+	r, s, w := pairSong(kick, bass)
+	f, err := FitSchool(context.Background(), r, &s, w, move.CurveSchool)
+	if err != nil || !f.Reached {
+		t.Fatalf("%+v, %v", f, err)
+	}
+	f.Duck.Trigger = session.KickTrigger
+	s.SetDuck(f.Duck, false, "")
+	same, err := Measure(context.Background(), r, &s, w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := FitSongPerNote(context.Background(), r, &s, w, line)
+	if err != nil || p == nil || len(p.Notes) != 2 || p.Notes[0].Note != "G1" || p.Notes[0].Part < 0.8 || p.Notes[1].Part > 0.7 {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	s.SetDuck(p.Duck, false, "")
+	if err := s.Validate(); err != nil {
+		t.Fatal(err)
+	}
+	less, err := Measure(context.Background(), r, &s, w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if c := float64(less.After.ClearanceP10); c < 8-0.1 {
+		t.Errorf("by note the worst tenth comes to %.2f dB", c)
+	}
+	a, b := float64(same.Readout.BassLossLow), float64(less.Readout.BassLossLow)
+	if !(b < a-0.1) || math.Abs(a-p.Same) > 0.2 || math.Abs(b-p.Loss) > 0.2 {
+		t.Errorf("the loss goes from %.2f to %.2f dB; said were %.2f and %.2f", a, b, p.Same, p.Loss)
 	}
 }

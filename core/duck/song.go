@@ -2,6 +2,8 @@ package duck
 
 import (
 	"context"
+	"errors"
+	"math"
 
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -97,4 +99,59 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 		f, err := FitFrom(p.Meter, before, p.Mono, goal)
 		return f, 2048, err
 	})
+}
+
+const (
+	handoverBefore = 20.0 // ms before the handover at which the kick's tail begins to fade
+	handoverAfter  = 40.0 // ms after it at which it is gone
+	tailLeast      = 30.0 // ms of a kick that stay
+)
+
+// MoveHandover moves the meeting of kick and bass by some ms, from where it is measured: the duck is held
+// longer or shorter, and the tail of every kick that gives the hits fades around the new place. The id is
+// that of the fade.
+func MoveHandover(song *session.Song, from, to float64, fadeID string) error {
+	d, off := song.Duck()
+	if d == nil {
+		return errors.New("there is no duck to move; press Fit first")
+	}
+	by := to - from
+	var c move.Duck
+	if d.Keyed() {
+		c = *d
+		comp := *d.Comp
+		comp.Hold = math.Max(0, comp.Hold+by)
+		c.Comp = &comp
+	} else {
+		at, err := d.AtTempo(song.BPM)
+		if err != nil {
+			return err
+		}
+		c = *at
+		c.Points = nil
+		last := 0.0
+		for i, p := range at.Points {
+			if p.MS > 0 {
+				p.MS = tenth(math.Max(p.MS+by, last+0.1))
+				if p.Note != "" { // no longer on the note
+					p.Note = ""
+				}
+			}
+			if i > 0 && p.MS <= last {
+				p.MS = tenth(last + 0.1)
+			}
+			last = p.MS
+			c.Points = append(c.Points, p)
+		}
+	}
+	if err := c.Validate(); err != nil {
+		return err
+	}
+	song.SetDuck(&c, off, "")
+	if st := song.TriggerStem(); st != nil {
+		start := math.Round(math.Max(tailLeast, to-handoverBefore))
+		f := &move.Fade{Trigger: session.KickTrigger, From: start, To: math.Round(math.Max(start+20, to+handoverAfter))}
+		st.SetMove(move.Move{ID: fadeID, Why: "the handover was moved", Params: f})
+	}
+	return song.Validate()
 }

@@ -28,9 +28,28 @@ type Duck struct {
 	School  string      `json:"school"`  // "curve", "compressor" or "band"
 	Trigger string      `json:"trigger"` // id of the song's trigger
 	Points  []Point     `json:"points,omitempty"`
+	Parts   []HitPart   `json:"parts,omitempty"`      // of a curve: hits that are ducked less than the rest
 	Comp    *Compressor `json:"compressor,omitempty"` // of the keyed schools: the detector
 	Key     *KeyFilter  `json:"key,omitempty"`
 	Band    *Band       `json:"band,omitempty"`
+}
+
+// HitPart says by what part of the curve's depth, in dB, one hit is ducked.
+type HitPart struct {
+	At   float64 `json:"at_s"`
+	Part float64 `json:"part"` // 0 to 1
+}
+
+// hitNear is how far a hit may lie from a HitPart that is its own, s.
+const hitNear = 0.030
+
+// partAt returns the part for a hit at a time in the song, s.
+func (d *Duck) partAt(at float64) float64 {
+	k := sort.Search(len(d.Parts), func(i int) bool { return d.Parts[i].At >= at-hitNear })
+	if k < len(d.Parts) && d.Parts[k].At <= at+hitNear {
+		return d.Parts[k].Part
+	}
+	return 1
 }
 
 // Point is a breakpoint of the gain curve.
@@ -57,6 +76,11 @@ func (d *Duck) Validate() error {
 	}
 	if len(d.Points) > DuckPoints {
 		return fmt.Errorf("a duck curve holds at most %d points", DuckPoints)
+	}
+	for i, p := range d.Parts {
+		if !(p.Part >= 0 && p.Part <= 1) || !(p.At >= 0 && p.At <= audio.MaxSeconds) || i > 0 && p.At <= d.Parts[i-1].At {
+			return fmt.Errorf("the part of hit %d is out of bounds", i+1)
+		}
 	}
 	for i, p := range d.Points {
 		n := i + 1
@@ -161,8 +185,11 @@ func (d *Duck) Gain(p Place, n int) ([]float32, error) {
 
 // duckGain lays the curve of one hit at every hit; where two overlap the lower counts.
 type duckGain struct {
-	curve  []float32 // amplitude, from frame first (relative to the hit) on
+	duck   *Duck
+	rate   float64
+	curves map[float64][]float32 // by part: amplitude, from frame first (relative to the hit) on
 	first  int
+	length int
 	hits   []int
 	at     int // frame of the next block
 	buffer []float32
@@ -171,13 +198,22 @@ type duckGain struct {
 func newDuckGain(d *Duck, p Place) *duckGain {
 	from, to := d.Span()
 	perMS := float64(p.Rate) / 1000
-	g := &duckGain{first: int(math.Floor(from * perMS)), hits: p.Hits, at: p.Start}
-	last := int(math.Ceil(to * perMS))
-	g.curve = make([]float32, last-g.first+1)
-	for i := range g.curve {
-		g.curve[i] = float32(dsp.Gain(d.GainDB(float64(g.first+i) / perMS)))
-	}
+	g := &duckGain{duck: d, rate: float64(p.Rate), curves: map[float64][]float32{}, first: int(math.Floor(from * perMS)), hits: p.Hits, at: p.Start}
+	g.length = int(math.Ceil(to*perMS)) - g.first + 1
 	return g
+}
+
+// curve returns the gain of a hit that is ducked by a part of the depth.
+func (g *duckGain) curve(part float64) []float32 {
+	c := g.curves[part]
+	if c == nil {
+		c = make([]float32, g.length)
+		for i := range c {
+			c[i] = float32(dsp.Gain(part * g.duck.GainDB(1000*float64(g.first+i)/g.rate)))
+		}
+		g.curves[part] = c
+	}
+	return c
 }
 
 func (g *duckGain) fill(out []float32) {
@@ -190,9 +226,13 @@ func (g *duckGain) fill(out []float32) {
 		if from >= end {
 			break
 		}
-		lo, hi := max(from, g.at), min(from+len(g.curve), end)
+		lo, hi := max(from, g.at), min(from+g.length, end)
+		if lo >= hi {
+			continue
+		}
+		curve := g.curve(g.duck.partAt(float64(h) / g.rate))
 		for n := lo; n < hi; n++ {
-			out[n-g.at] = min(out[n-g.at], g.curve[n-from])
+			out[n-g.at] = min(out[n-g.at], curve[n-from])
 		}
 	}
 	g.at = end

@@ -101,8 +101,17 @@ func DuckEditor(e Editor) template.HTML {
 	s.text("bass-label", "start", 0, mid+32, e.BassName)
 	if e.Handover.Valid() && float64(e.Handover) > from && float64(e.Handover) < to {
 		hx := x(float64(e.Handover))
+		grip := e.Duck != nil
+		if grip {
+			label := fmt.Sprintf("Handover at %s ms: drag, or arrow keys; the kick's tail and the duck move together", value(e.Handover, 0))
+			s.add(`<g class="slide" id="handover-grip" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="20" aria-valuemax="400" data-post="/duck/handover" data-name="ms" data-step="2" data-per="%s" data-width="%s"><title>%s</title><rect class="reach" x="%s" y="8" width="16" height="%s"/>`,
+				esc(label), exact(math.Round(float64(e.Handover))), exact((to-from)/(e.Width-editorLeft-editorRight)), n(e.Width), esc(label), n(hx-8), n(lane-20))
+		}
 		s.line("handover", hx, 16, hx, lane-10)
 		s.add(`<text class="note" x="%s" y="24">handover <tspan class="n">%s ms</tspan></text>`, n(hx+6), value(e.Handover, 0))
+		if grip {
+			s.add(`<rect class="knob" x="%s" y="%s" width="8" height="8"/></g>`, n(hx-4), n(mid-4))
+		}
 	}
 
 	for db := 0.0; db <= deep; db += 6 {
@@ -236,8 +245,8 @@ func Trade(points []TradePoint, target float64) template.HTML {
 				loss += (target - float64(at)) * (points[at+1].Loss - loss)
 			}
 			label := fmt.Sprintf("Clearance asked: %s dB, costs %s dB of bass", Signed(target, 1), Signed(loss, 1))
-			s.add(`<g class="tradepoint" id="trade-knob" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="0" aria-valuemax="20" data-x0="%s" data-x20="%s" data-width="%s"><title>%s. Drag, or arrow keys</title><rect class="reach" x="%s" y="%s" width="22" height="22"/><rect class="knob" x="%s" y="%s" width="8" height="8"/></g>`,
-				esc(label), n(target), n(x(0)), n(x(20)), n(w), esc(label), n(x(target)-11), n(y(loss)-11), n(x(target)-4), n(y(loss)-4))
+			s.add(`<g class="slide" id="trade-knob" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="0" aria-valuemax="20" data-post="/duck/targets" data-name="clearance" data-step="0.5" data-per="%s" data-width="%s"><title>%s. Drag, or arrow keys</title><rect class="reach" x="%s" y="%s" width="22" height="22"/><rect class="knob" x="%s" y="%s" width="8" height="8"/></g>`,
+				esc(label), exact(target), exact(20/(x(20)-x(0))), n(w), esc(label), n(x(target)-11), n(y(loss)-11), n(x(target)-4), n(y(loss)-4))
 		} else {
 			s.text("note", "end", w-right, y(last.Loss)+14, "no further")
 		}

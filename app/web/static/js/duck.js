@@ -111,38 +111,42 @@ document.addEventListener("keydown", (e) => {
   settling = setTimeout(moved, 220);
 });
 
-// --- the trade-off: the target dragged along what it costs, and fitted anew
-let trade = null;
-function tradeTo(clearance) {
-  clearance = Math.round(2 * Math.max(0, Math.min(20, clearance))) / 2;
-  htmx.ajax("POST", `/songs/${document.body.dataset.song}/duck/targets`, {
+// --- what slides sideways in a picture: the target along its trade-off, the handover. It carries where
+// it posts to, what a drawing unit is worth and how far a key moves it.
+let slide = null;
+function slideTo(grip, value) {
+  const step = Number(grip.dataset.step);
+  value = Math.max(Number(grip.getAttribute("aria-valuemin")), Math.min(Number(grip.getAttribute("aria-valuemax")), value));
+  value = Math.round(value / step) * step;
+  if (value === Number(grip.getAttribute("aria-valuenow"))) return;
+  htmx.ajax("POST", `/songs/${document.body.dataset.song}${grip.dataset.post}`, {
     target: "#sheet", swap: "innerHTML",
-    values: { clearance, depth: document.getElementById("target-depth").value, fit: 1, rev: document.getElementById("rev").value },
+    values: { [grip.dataset.name]: value, depth: document.getElementById("target-depth").value, fit: 1, rev: document.getElementById("rev").value },
   });
 }
 document.addEventListener("pointerdown", (e) => {
-  const knob = e.target.closest("#trade-knob");
-  if (!knob || e.button !== 0) return;
+  const grip = e.target.closest(".slide");
+  if (!grip || e.button !== 0) return;
   e.preventDefault();
-  trade = { knob, x: e.clientX, now: Number(knob.getAttribute("aria-valuenow")) };
+  slide = { grip, x: e.clientX, now: Number(grip.getAttribute("aria-valuenow")) };
 });
-function tradeAt(e) {
-  const r = trade.knob.ownerSVGElement.getBoundingClientRect();
-  const span = (Number(trade.knob.dataset.x20) - Number(trade.knob.dataset.x0)) * (r.width / Number(trade.knob.dataset.width));
-  return trade.now + (20 * (e.clientX - trade.x)) / span;
+function slid(e) { // in drawing units
+  return ((e.clientX - slide.x) * Number(slide.grip.dataset.width)) / slide.grip.ownerSVGElement.getBoundingClientRect().width;
 }
 document.addEventListener("pointermove", (e) => {
-  if (!trade) return;
-  trade.knob.setAttribute("transform", `translate(${((tradeAt(e) - trade.now) / 20) * (Number(trade.knob.dataset.x20) - Number(trade.knob.dataset.x0))} 0)`);
+  if (slide) slide.grip.setAttribute("transform", `translate(${slid(e)} 0)`);
 });
 document.addEventListener("pointerup", (e) => {
-  if (!trade) return;
-  const to = tradeAt(e);
-  trade = null;
-  tradeTo(to);
+  if (!slide) return;
+  const { grip, now } = slide;
+  const by = slid(e) * Number(grip.dataset.per);
+  slide = null;
+  if (Math.abs(by) < Number(grip.dataset.step) / 2) return grip.removeAttribute("transform");
+  slideTo(grip, now + by);
 });
 document.addEventListener("keydown", (e) => {
-  if (e.target.id !== "trade-knob" || !["ArrowLeft", "ArrowRight"].includes(e.key)) return;
+  const grip = e.target.closest?.(".slide");
+  if (!grip || !["ArrowLeft", "ArrowRight"].includes(e.key)) return;
   e.preventDefault();
-  tradeTo(Number(e.target.getAttribute("aria-valuenow")) + (e.key === "ArrowRight" ? 0.5 : -0.5));
+  slideTo(grip, Number(grip.getAttribute("aria-valuenow")) + (e.key === "ArrowRight" ? 1 : -1) * Number(grip.dataset.step));
 });
