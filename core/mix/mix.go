@@ -123,7 +123,7 @@ func (r *Renderer) source(sha string, rate int, w Window) (audio.Buffer, error) 
 func (r *Renderer) Hits(song *session.Song, trigger string) ([]int, error) {
 	t := song.Trigger(trigger)
 	if t == nil {
-		t = &session.Trigger{ID: trigger} // a song without one has its kick's
+		t = &session.Trigger{ID: session.KickTrigger} // one that is not named is the kick's
 	}
 	var hits []int
 	if t.Grid != "" {
@@ -185,7 +185,7 @@ func edited(hits []int, t *session.Trigger, rate int) []int {
 func (r *Renderer) ownHits(song *session.Song, trigger string, st *session.Stem) ([]int, error) {
 	t := song.Trigger(trigger)
 	if t == nil {
-		t = &session.Trigger{ID: trigger}
+		t = &session.Trigger{ID: session.KickTrigger}
 	}
 	if !slices.Contains(song.Sources(t), st) {
 		return r.Hits(song, trigger)
@@ -413,7 +413,7 @@ func (c *chain) keys(procs []move.Processor, w Window) ([][]float32, error) {
 func (r *Renderer) keyOf(song *session.Song, trigger string) ([]partSpec, func(Window) ([]float32, error), error) {
 	t := song.Trigger(trigger)
 	if t == nil {
-		t = &session.Trigger{ID: trigger}
+		t = &session.Trigger{ID: session.KickTrigger}
 	}
 	if t.Grid != "" || len(t.Added)+len(t.Removed) > 0 {
 		hits, err := r.Hits(song, trigger)
