@@ -2,6 +2,9 @@ package web
 
 import (
 	"bytes"
+	"context"
+	"errors"
+	"fmt"
 	"net/http"
 	"strconv"
 
@@ -10,6 +13,8 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/mix"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
 )
 
 // deckData answers with the deck's addresses and offset for another solo.
@@ -20,12 +25,61 @@ func (s *Server) deckData(c *gin.Context) {
 	}
 	c.SetSameSite(http.SameSiteStrictMode)
 	c.SetCookie(soloCookie, string(solo(c)), cookieSeconds, "/", "", false, true)
+	school := c.Query("school")
+	if err := s.trySchool(c.Request.Context(), &song.Song, school); err != nil {
+		s.fail(c, http.StatusBadRequest, err.Error())
+		return
+	}
 	v, err := s.view(c, song, currentStage(c), nil)
 	if err != nil {
 		s.failWith(c, err)
 		return
 	}
+	if school != "" {
+		v.Deck.School, v.Deck.Trying = school, schoolLabel(school)
+		v.Deck.After += "&school=" + school
+	}
 	s.write(c, http.StatusOK, "deckdata", v)
+}
+
+// trySchool gives a song the duck that a school's fit would give it, to be heard before it is chosen;
+// nothing is stored.
+func (s *Server) trySchool(ctx context.Context, song *session.Song, school string) error {
+	if school == "" {
+		return nil
+	}
+	if schoolLabel(school) == "" {
+		return fmt.Errorf("no school is called %q", school)
+	}
+	n, err := s.Renderer.PairLength(song)
+	if err != nil {
+		return err
+	}
+	f, err := s.fitSchool(ctx, song, mix.Window{To: n}, school)
+	if t := trouble(err); t != "" {
+		return errors.New(t)
+	}
+	if err != nil {
+		return err
+	}
+	if f.Duck == nil {
+		song.SetDuck(nil, false, "")
+		return nil
+	}
+	d := *f.Duck
+	d.Trigger = session.KickTrigger
+	song.SetDuck(&d, false, "")
+	return nil
+}
+
+// schoolLabel names a school, empty where there is none of that name.
+func schoolLabel(school string) string {
+	for _, k := range move.Schools {
+		if k.School == school {
+			return k.Label
+		}
+	}
+	return ""
 }
 
 // deckAudio plays one side of the deck: the loop of a revision as a 24-bit WAV. The address
@@ -55,6 +109,10 @@ func (s *Server) deckAudio(c *gin.Context) {
 	}
 	if from >= length {
 		s.fail(c, http.StatusBadRequest, "That is no address of the deck's.")
+		return
+	}
+	if err := s.trySchool(c.Request.Context(), &song, c.Query("school")); err != nil {
+		s.fail(c, http.StatusBadRequest, err.Error())
 		return
 	}
 	if side == "before.wav" {

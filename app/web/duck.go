@@ -10,7 +10,6 @@ import (
 	"mime"
 	"net/http"
 	"os"
-	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -57,10 +56,13 @@ func met(clearance meter.Figure, target float64) bool { return float64(clearance
 func duckFindings(v *view) []pointOf {
 	st := v.State
 	var out []pointOf
-	target := v.Targets.Clearance
-	if !met(st.After.ClearanceP10, target) {
+	target, asked := v.Targets.Clearance, st.After.ClearanceP10
+	if v.BassLeads() {
+		asked = v.Agree.Lead.P10
+	}
+	if asked.Valid() && !met(asked, target) {
 		out = append(out, pointOf{
-			fmt.Sprintf("Worst tenth in this loop %s dB, %s asked", figure(st.After.ClearanceP10, 1), plot.Signed(target, 1)),
+			fmt.Sprintf("Worst tenth in this loop %s dB, %s asked", figure(asked, 1), plot.Signed(target, 1)),
 			"Press Fit for the least duck that reaches it, or shape the curve by hand.",
 		})
 	}
@@ -68,7 +70,7 @@ func duckFindings(v *view) []pointOf {
 		if r.Back < r.Of {
 			out = append(out, pointOf{
 				fmt.Sprintf("Not back before the next hit on %d of %d", r.Of-r.Back, r.Of),
-				"Ducks that run into each other flatten the bass. Move the last points earlier.",
+				"Ducks that run into each other flatten the part. Move the last points earlier.",
 			})
 		}
 		if r.Clicks() {
@@ -93,7 +95,7 @@ func (s *Server) duckSheet(v *view) *duckSheet {
 		if at, err := d.AtTempo(v.BPM); err == nil {
 			out.Duck = at
 		}
-		out.Why = duckWhy(&v.Song.Song)
+		out.Why = v.DuckWhy()
 	}
 	if st := v.TriggerStem(); st != nil {
 		out.Trigger = st.Name
@@ -104,12 +106,18 @@ func (s *Server) duckSheet(v *view) *duckSheet {
 	}
 	v.Lead = fmt.Sprintf("%s at every hit of %s: as little as puts the kick %g dB over the bass in its own octave, on 9 of 10 hits.",
 		map[string]string{move.CurveSchool: "One curve", move.CompressorSchool: "A compressor that listens", move.BandSchool: "A dip of one band"}[out.School], out.Trigger, v.Targets.Clearance)
+	if v.BassLeads() {
+		v.Lead = fmt.Sprintf("The bass leads, so the kick makes room behind its attack: as little as puts the bass %g dB over it from 60 ms after the hit, on 9 of 10 hits.", v.Targets.Clearance)
+	}
 	out.Findings = duckFindings(v)
 	e := plot.Editor{
 		Width: 774, Height: 310,
 		Kick: plot.Calm(v.State.Pair.Meter.Kick), Before: plot.Calm(v.State.Before.Bass), Bass: plot.Calm(v.State.After.Bass),
 		Offset: v.envelopeOffset(), Hits: v.State.After.Hits, Duck: out.Duck, BPM: v.BPM,
 		Handover: v.State.After.HandoverMedian, BassName: v.BassName(),
+	}
+	if v.BassLeads() {
+		e.KickBefore = plot.Calm(v.State.Without.Meter.Kick)
 	}
 	if out.Duck != nil && out.Duck.Keyed() && v.State.Gain != nil {
 		m := v.State.Pair.Meter
@@ -133,16 +141,6 @@ func (s *Server) duckSheet(v *view) *duckSheet {
 	out.Worst = worstInOrder(v.State.After.Hits, worstShown)
 	sort.SliceStable(out.Worst, func(i, j int) bool { return out.Worst[i].Clearance < out.Worst[j].Clearance })
 	return out
-}
-
-// duckWhy is the reason that the song's duck carries.
-func duckWhy(song *session.Song) string {
-	for _, st := range song.Stems {
-		if m, _ := st.DuckMove(); m != nil {
-			return m.Why
-		}
-	}
-	return ""
 }
 
 // readPoints reads the points of the form: ms-0, db-0, bend-0 and so on.
@@ -242,7 +240,7 @@ func (s *Server) addPoint(c *gin.Context) {
 	s.edit(c, "duck", func(song *session.Song) (string, error) {
 		was, off := song.Duck()
 		if was == nil || was.Keyed() {
-			d := startingDuck()
+			d := startingDuck(song.Leader)
 			song.SetDuck(d, false, "")
 			return fmt.Sprintf("Draw a duck of %s dB", plot.Signed(d.Depth(), 1)), nil
 		}
@@ -277,8 +275,14 @@ func tenth(v float64) float64 {
 	return float64(int(v*10+0.5)) / 10
 }
 
-// startingDuck is what drawing begins with: the middle of the usual depth, common practice.
-func startingDuck() *move.Duck {
+// startingDuck is what drawing begins with: the middle of the usual depth, common practice. Where the
+// bass leads it is on the kick, whose attack stays.
+func startingDuck(leader session.Leader) *move.Duck {
+	if leader == session.BassLeads {
+		return &move.Duck{School: "curve", Trigger: session.KickTrigger, Points: []move.Point{
+			{MS: 20, DB: 0}, {MS: 30, DB: -6}, {MS: 250, DB: -6}, {MS: 300, DB: 0},
+		}}
+	}
 	return &move.Duck{School: "curve", Trigger: session.KickTrigger, Points: []move.Point{
 		{MS: -5, DB: 0}, {MS: 0, DB: -6}, {MS: 80, DB: -6}, {MS: 160, DB: 0},
 	}}
@@ -312,10 +316,10 @@ func (s *Server) fit(c *gin.Context) {
 				school = d.School
 			}
 		}
-		if !slices.ContainsFunc(move.Schools, func(k struct{ School, Label string }) bool { return k.School == school }) {
+		if schoolLabel(school) == "" {
 			return "", badInput(c, "fit", fmt.Errorf("no school is called %q", school))
 		}
-		f, err := duck.FitSchool(c.Request.Context(), s.Renderer, song, mix.Window{From: 0, To: n}, school)
+		f, err := s.fitSchool(c.Request.Context(), song, mix.Window{To: n}, school)
 		if t := trouble(err); t != "" {
 			return "", badInput(c, "fit", errors.New(t))
 		}
@@ -342,6 +346,18 @@ func (s *Server) fit(c *gin.Context) {
 	})
 }
 
+// fitSchool fits a duck of one school; where the bass leads, the kick's own curve.
+func (s *Server) fitSchool(ctx context.Context, song *session.Song, w mix.Window, school string) (duck.Fitted, error) {
+	if song.Leader != session.BassLeads {
+		return duck.FitSchool(ctx, s.Renderer, song, w, school)
+	}
+	line, err := s.bassLine(ctx, song)
+	if err != nil {
+		return duck.Fitted{}, err
+	}
+	return duck.FitSongLead(ctx, s.Renderer, song, w, line)
+}
+
 // setTargets changes the clearance asked and the cap of the depth.
 func (s *Server) setTargets(c *gin.Context) {
 	s.edit(c, "duck", func(song *session.Song) (string, error) {
@@ -365,7 +381,7 @@ func (s *Server) setTargets(c *gin.Context) {
 			if err != nil {
 				return "", err
 			}
-			f, err := duck.FitSchool(c.Request.Context(), s.Renderer, song, mix.Window{To: n}, school)
+			f, err := s.fitSchool(c.Request.Context(), song, mix.Window{To: n}, school)
 			if t := trouble(err); t != "" {
 				return "", badInput(c, "fit", errors.New(t))
 			}
@@ -395,7 +411,7 @@ func (s *Server) switchDuck(c *gin.Context) {
 		if d == nil {
 			return "", nil
 		}
-		song.SetDuck(d, !off, duckWhy(song))
+		song.SetDuck(d, !off, song.DuckWhy())
 		if off {
 			return "Duck on", nil
 		}
@@ -421,6 +437,8 @@ type costView struct {
 	Whole  *duck.State
 	Ends   float64 // the last clearance that can be reached, dB
 	Notes  *duck.PerNote
+	Lead   meter.BassLead // where the bass leads: after and
+	Led    meter.BassLead // before
 }
 
 // ByNote reports whether the song's duck follows the notes already.
@@ -445,8 +463,8 @@ func (s *Server) bassLine(ctx context.Context, song *session.Song) ([]meter.Bass
 func (s *Server) perNote(c *gin.Context) {
 	s.edit(c, "duck", func(song *session.Song) (string, error) {
 		d, off := song.Duck()
-		if d == nil || d.Keyed() {
-			return "", badInput(c, "points", errors.New("only a drawn curve can follow the notes"))
+		if d == nil || d.Keyed() || song.Leader == session.BassLeads {
+			return "", badInput(c, "points", errors.New("only a drawn curve on the bass can follow its notes"))
 		}
 		if c.PostForm("same") != "" {
 			one := *d
@@ -489,13 +507,20 @@ func (s *Server) duckCost(c *gin.Context) {
 	}
 	out := costView{view: &view{Song: song}}
 	w := mix.Window{From: 0, To: n}
-	if out.Fitted, err = duck.FitSong(c.Request.Context(), s.Renderer, &song.Song, w); err == nil {
+	if out.Fitted, err = s.fitSchool(c.Request.Context(), &song.Song, w, move.CurveSchool); err == nil {
 		out.Whole, err = duck.Measure(c.Request.Context(), s.Renderer, &song.Song, w)
 	}
 	if err == nil {
 		var line []meter.BassNote
 		if line, err = s.bassLine(c.Request.Context(), &song.Song); err == nil {
-			out.Notes, err = duck.FitSongPerNote(c.Request.Context(), s.Renderer, &song.Song, w, line)
+			if out.BassLeads() {
+				out.Lead, err = duck.Lead(s.Renderer, out.Whole.Pair, out.Whole.After, line)
+				if err == nil {
+					out.Led, err = duck.Lead(s.Renderer, out.Whole.Without, out.Whole.Before, line)
+				}
+			} else {
+				out.Notes, err = duck.FitSongPerNote(c.Request.Context(), s.Renderer, &song.Song, w, line)
+			}
 		}
 	}
 	if err != nil {
@@ -511,12 +536,17 @@ func (s *Server) duckCost(c *gin.Context) {
 		pts = append(pts, plot.TradePoint{Clearance: t.Clearance, Loss: t.Loss})
 		out.Ends = t.Clearance
 	}
-	out.Trade = plot.Trade(pts, song.Targets.Clearance)
+	out.Trade = plot.Trade(pts, song.Targets.Clearance, string(song.Ducked()))
 	s.write(c, http.StatusOK, "duckcost", out)
 }
 
 // Under tells how many hits of the whole song miss the target.
-func (v costView) Under() int { return v.Whole.After.Under(v.Targets.Clearance) }
+func (v costView) Under() int {
+	if v.BassLeads() {
+		return v.Lead.Under(v.Targets.Clearance)
+	}
+	return v.Whole.After.Under(v.Targets.Clearance)
+}
 
 // attachment names a download after the song and the stem.
 func attachment(c *gin.Context, name string) {
@@ -563,7 +593,7 @@ func (s *Server) duckedStem(c *gin.Context) {
 	}
 	st := song.Stem(c.Query("stem"))
 	if st == nil {
-		if b := song.ByRole(session.Bass); len(b) > 0 {
+		if b := song.ByRole(song.Ducked()); len(b) > 0 {
 			st = b[0]
 		}
 	}

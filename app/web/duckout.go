@@ -116,7 +116,7 @@ func (s *Server) schools(c *gin.Context) {
 		On            bool
 	}
 	var rows []row
-	if v.State != nil {
+	if v.State != nil && !v.BassLeads() {
 		n, err := s.Renderer.PairLength(&song.Song)
 		if err != nil {
 			s.failWith(c, err)
@@ -146,7 +146,7 @@ func (s *Server) schools(c *gin.Context) {
 			rows = append(rows, r)
 		}
 	}
-	out := map[string]any{"ID": song.ID, "Rows": rows}
+	out := map[string]any{"ID": song.ID, "Rows": rows, "BassLeads": v.BassLeads()}
 	if v.State != nil {
 		f, err := duck.FalseTriggers(c.Request.Context(), s.Renderer, &song.Song, v.Win, func(sha string) []float64 {
 			if a := v.Facts[sha]; a != nil {
@@ -179,14 +179,14 @@ func (s *Server) stopFalse(c *gin.Context) {
 		if err := d.Validate(); err != nil {
 			return "", badInput(c, "keyed", err)
 		}
-		song.SetDuck(&d, off, duckWhy(song))
+		song.SetDuck(&d, off, song.DuckWhy())
 		return fmt.Sprintf("Low-pass the key at %g Hz", low), nil
 	})
 }
 
-// ducked returns the first bass that has a duck, on.
+// ducked returns the first stem that makes room by a duck, on.
 func ducked(song *session.Song) *session.Stem {
-	for _, st := range song.ByRole(session.Bass) {
+	for _, st := range song.ByRole(song.Ducked()) {
 		if m, d := st.DuckMove(); d != nil && !m.Off {
 			return st
 		}
@@ -343,7 +343,10 @@ func (s *Server) duckSheetText(c *gin.Context) {
 			s.failWith(c, err)
 			return
 		}
-		f, err := duck.FitSchool(c.Request.Context(), s.Renderer, &song.Song, mix.Window{To: n}, move.CompressorSchool)
+		var f duck.Fitted
+		if !v.BassLeads() { // a compressor cannot tell the kick's attack from its tail
+			f, err = duck.FitSchool(c.Request.Context(), s.Renderer, &song.Song, mix.Window{To: n}, move.CompressorSchool)
+		}
 		if err == nil && f.Duck != nil {
 			fmt.Fprintf(&b, "\nA keyed compressor that comes near\n")
 			keyed(f.Duck)
@@ -362,8 +365,12 @@ func (s *Server) duckSheetText(c *gin.Context) {
 		keyed(d)
 	}
 	r := v.State.Readout
-	fmt.Fprintf(&b, "\nWhat to expect over %s\n  gain reduction on the meter  up to %.1f dB\n  clearance, worst tenth       %s to %s dB\n  bass loss                    %.1f LU, %.1f dB in 20 to 150 Hz\n  back before the next hit     %d of %d\n  freed headroom               %.1f dB: the mix may be raised by that\n",
-		v.Bars(), -float64(r.Depth), figure(v.State.Before.ClearanceP10, 1), figure(v.State.After.ClearanceP10, 1), float64(r.BassLoss), float64(r.BassLossLow), r.Back, r.Of, float64(r.Freed))
+	lost, before, after := "bass", v.State.Before.ClearanceP10, v.State.After.ClearanceP10
+	if v.BassLeads() {
+		lost, before, after = "kick", v.Agree.Led.P10, v.Agree.Lead.P10
+	}
+	fmt.Fprintf(&b, "\nWhat to expect over %s\n  gain reduction on the meter  up to %.1f dB\n  clearance, worst tenth       %s to %s dB\n  %s loss                    %.1f LU, %.1f dB in 20 to 150 Hz\n  back before the next hit     %d of %d\n  freed headroom               %.1f dB: the mix may be raised by that\n",
+		v.Bars(), -float64(r.Depth), figure(before, 1), figure(after, 1), lost, float64(r.BassLoss), float64(r.BassLossLow), r.Back, r.Of, float64(r.Freed))
 	fmt.Fprintf(&b, "\nThe MIDI file holds the gain as controller 11 with its fine part 43: 16383 is full gain, straight in amplitude.\nCompare by ear at matched loudness; the ears decide.\n")
 	attachment(c, fileSafe(song.Name)+" duck settings.txt")
 	c.Data(http.StatusOK, "text/plain; charset=utf-8", []byte(b.String()))
@@ -381,7 +388,7 @@ func (s *Server) cameBack(c *gin.Context) {
 		return
 	}
 	out := map[string]any{"ID": song.ID}
-	if st := ducked(&song.Song); st != nil && st.Was != "" && v.State != nil {
+	if st := ducked(&song.Song); st != nil && st.Was != "" && v.State != nil && !v.BassLeads() {
 		a, err := duck.ComeBack(c.Request.Context(), s.Renderer, &song.Song, v.Win, st.ID, st.Was)
 		if err != nil {
 			s.failWith(c, err)

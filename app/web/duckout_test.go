@@ -12,6 +12,8 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
+	"mellowthump/core/duck"
+	"mellowthump/core/mix"
 	"mellowthump/core/move"
 )
 
@@ -174,5 +176,120 @@ func TestDuckComesBack(t *testing.T) {
 	worst = worst[:strings.Index(worst, "<")]
 	if !strings.Contains(page, "What came back") || worst != "0.0" && worst != "0.1" && worst != "−0.1" {
 		t.Errorf("a faithful bounce differs by %s dB", worst)
+	}
+}
+
+// The handover is moved by its place in ms: duck and fade go with it; what cannot be is refused.
+func TestHandoverMoves(t *testing.T) {
+	b, id := ready(t)
+	if status, body := b.edit(id, "/duck/handover", url.Values{"ms": {"120"}}); status != 422 || !strings.Contains(body, "no duck to move") {
+		t.Errorf("without a duck: %d", status)
+	}
+	b.edit(id, "/duck/fit", url.Values{})
+	song := b.load(id)
+	d, _ := song.Duck()
+	hold := d.Points[2].MS
+	if status, body := b.edit(id, "/duck/handover", url.Values{"ms": {"150"}}); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	song = b.load(id)
+	d, _ = song.Duck()
+	fade := song.TriggerStem().Move("tail-fade")
+	if d.Points[2].MS == hold || fade == nil {
+		t.Errorf("the duck holds to %g ms as before %g, the fade is %v", d.Points[2].MS, hold, fade)
+	}
+	if f, ok := fade.Params.(*move.Fade); !ok || !(f.From < 150 && f.To > 150) {
+		t.Errorf("the fade is %+v", fade.Params)
+	}
+	for _, bad := range []string{"soon", "5", "9000", ""} {
+		if status, _ := b.edit(id, "/duck/handover", url.Values{"ms": {bad}}); status != 422 {
+			t.Errorf("%q: %d", bad, status)
+		}
+	}
+}
+
+// Two notes of the bass, one far off the kick's octave: the duck follows them and loses less; by a click it
+// is the same for all again.
+func TestDuckFollowsNotes(t *testing.T) {
+	b := newBench(t)
+	id := b.song()
+	kick, bass := beat()
+	for i := range bass.Ch[0] {
+		hz := 46.25
+		if i/(2*rate)%2 == 1 {
+			hz = 92.5
+		}
+		bass.Ch[0][i] = float32(0.22 * math.Sin(2*math.Pi*hz*float64(i)/rate))
+	}
+	if jobs := b.send(id, file{"Kick.wav", asWAV(kick)}, file{"808.wav", asWAV(bass)}); len(jobs) != 0 {
+		t.Fatalf("%+v", jobs)
+	}
+	b.edit(id, "/duck/fit", url.Values{"school": {"compressor"}})
+	if status, body := b.edit(id, "/duck/per-note", url.Values{}); status != 422 || !strings.Contains(body, "a drawn curve on the bass") {
+		t.Errorf("a compressor: %d", status)
+	}
+	b.edit(id, "/duck/fit", url.Values{"school": {"curve"}})
+	if cost := b.get("/songs/" + id + "/duck/cost"); !strings.Contains(cost, `id="note-use"`) || !strings.Contains(cost, "F#2") {
+		t.Fatalf("what it costs: %.600s", cost)
+	}
+	loss := func() float64 {
+		s := b.load(id)
+		st, err := duck.Measure(t.Context(), b.server.Renderer, &s.Song, mix.Window{To: 8 * rate})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if float64(st.After.ClearanceP10) < 7.95 {
+			t.Errorf("the worst tenth has %.2f dB", float64(st.After.ClearanceP10))
+		}
+		return float64(st.Readout.BassLossLow)
+	}
+	was := loss()
+	if status, _ := b.edit(id, "/duck/per-note", url.Values{}); status != 200 {
+		t.Fatal("not followed")
+	}
+	song := b.load(id)
+	if d, _ := song.Duck(); len(d.Parts) == 0 || loss() > was-0.3 {
+		t.Errorf("%d parts, %.2f dB of bass lost after %.2f", len(d.Parts), loss(), was)
+	}
+	if cost := b.get("/songs/" + id + "/duck/cost"); !strings.Contains(cost, `id="note-same"`) {
+		t.Error("it cannot be made the same for all again")
+	}
+	b.edit(id, "/duck/per-note", url.Values{"same": {"1"}})
+	if got := loss(); math.Abs(got-was) > 1e-9 {
+		t.Errorf("the same for all loses %.2f dB, it lost %.2f", got, was)
+	}
+}
+
+// A school is heard before it is chosen: After is what its fit would give, to the bit, and the song stays.
+func TestHearASchool(t *testing.T) {
+	b, id := ready(t)
+	b.edit(id, "/duck/fit", url.Values{"school": {"curve"}})
+	rev := b.load(id).Rev
+	deck := b.get("/songs/" + id + "/deck/data?solo=both&school=band")
+	if !strings.Contains(deck, "&amp;school=band") || !strings.Contains(deck, "After tries: ") || b.load(id).Rev != rev {
+		t.Errorf("the deck: %.600s", deck)
+	}
+	address := func(deck, side string) string {
+		from := strings.Index(deck, `data-`+side+`="`) + len(`data-`+side+`="`)
+		return strings.ReplaceAll(deck[from:from+strings.Index(deck[from:], `"`)], "&amp;", "&")
+	}
+	tried, before := b.sound(address(deck, "after")), b.sound(address(deck, "before"))
+	b.edit(id, "/duck/fit", url.Values{"school": {"band"}})
+	plain := b.get("/songs/" + id + "/deck/data?solo=both")
+	chosen := b.sound(address(plain, "after"))
+	differs := false
+	for i, v := range chosen.Ch[0] {
+		if tried.Ch[0][i] != v {
+			t.Fatalf("frame %d: tried %g, chosen %g", i, tried.Ch[0][i], v)
+		}
+		differs = differs || before.Ch[0][i] != v
+	}
+	if !differs {
+		t.Error("After is Before")
+	}
+	for _, path := range []string{"/deck/data?school=gate", "/deck/after.wav?rev=1&from=0&to=400&school=gate"} {
+		if status, _ := b.do("GET", "/songs/"+id+path, nil); status != 400 {
+			t.Errorf("%s: %d", path, status)
+		}
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/plot"
+	"mellowthump/core/duck"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -56,8 +57,9 @@ type agreement struct {
 	Notes  []pocket.NoteUse
 	Nudge  *pocket.Nudge
 	Layers []pocket.Layer
-	Lead   pocket.BassLead
-	Spread meter.Figure // of the notes' levels, dB
+	Lead   meter.BassLead // where the bass leads
+	Led    meter.BassLead // before the duck, likewise
+	Spread meter.Figure   // of the notes' levels, dB
 	Steps  int
 }
 
@@ -86,9 +88,10 @@ func (s *Server) fillAgreement(ctx context.Context, v *view) error {
 	}
 	a.Spread, a.Steps = pocket.LevelSteps(a.Line, st.Without.Bass20(s.Renderer), float64(st.Without.Meter.Offset)/rate)
 	if v.Leader == session.BassLeads {
-		a.Lead, err = mix.Cached(s.Renderer.Cache, mix.Key("lead", st.Pair.Key(), a.Line), func() (pocket.BassLead, int, error) {
-			return pocket.MeasureLead(st.Pair.Meter, st.Pair.Mono, a.Line, st.After), 8 * len(st.After.Hits), nil
-		})
+		if a.Led, err = duck.Lead(s.Renderer, st.Without, st.Before, a.Line); err != nil {
+			return err
+		}
+		a.Lead, err = duck.Lead(s.Renderer, st.Pair, st.After, a.Line)
 	}
 	v.Agree = a
 	return err
@@ -296,14 +299,19 @@ func (v *view) linePitch() *meter.Pitch {
 func (s *Server) setLeader(c *gin.Context) {
 	s.edit(c, "pocket", func(song *session.Song) (string, error) {
 		was := song.Leader
-		song.Leader = session.Leader(c.PostForm("leader"))
+		d, _ := song.Duck()
+		song.SetLeader(session.Leader(c.PostForm("leader")))
 		if err := song.Validate(); err != nil {
 			return "", badInput(c, "pocket", err)
 		}
 		if was == song.Leader {
 			return "", nil
 		}
-		return string(song.Leader) + " leads", nil
+		says := map[session.Leader]string{session.KickLeads: "The kick leads", session.BassLeads: "The bass leads"}[song.Leader]
+		if d != nil {
+			says += "; its duck is taken out"
+		}
+		return says, nil
 	})
 }
 

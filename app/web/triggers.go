@@ -64,11 +64,12 @@ func (v *view) fillMatrix() matrix {
 	for i := range v.Stems {
 		st := &v.Stems[i]
 		switch st.Role {
+		case v.Ducked(): // the kick's own, where the bass leads
 		case session.Kick, session.Snare, session.Hats, session.Perc:
 			continue
 		}
 		own, _ := st.DuckMove()
-		m.Rows = append(m.Rows, matrixRow{Part: st.ID, Name: st.Name, Cells: cells(st.ID, own, st.Role == session.Bass)})
+		m.Rows = append(m.Rows, matrixRow{Part: st.ID, Name: st.Name, Cells: cells(st.ID, own, st.Role == v.Ducked())})
 	}
 	for i := range v.Buses {
 		b := &v.Buses[i]
@@ -101,8 +102,8 @@ func depthOf(d *move.Duck) float64 {
 
 // partDuck draws a duck for a part: the shape of the bass's own where that is a curve, else a usual one.
 func partDuck(song *session.Song, trigger string, depth float64) *move.Duck {
-	shape := startingDuck()
-	if d, _ := song.Duck(); d != nil && !d.Keyed() && d.Depth() < 0 {
+	shape := startingDuck(session.KickLeads)
+	if d, _ := song.Duck(); d != nil && song.Leader == session.KickLeads && !d.Keyed() && d.Depth() < 0 {
 		shape = d
 	}
 	out := &move.Duck{School: move.CurveSchool, Trigger: trigger}

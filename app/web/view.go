@@ -216,6 +216,9 @@ func (v *view) Headroom() meter.Figure { return -v.Levels.Peak }
 // BassName is the name for the bass in pictures and sentences.
 func (v *view) BassName() string { return nameOf(v.ByRole(session.Bass), "Bass") }
 
+// BassLeads reports whether the bass leads: then the kick makes room.
+func (v *view) BassLeads() bool { return v.Leader == session.BassLeads }
+
 // KickName is the name for the kick.
 func (v *view) KickName() string { return nameOf(v.ByRole(session.Kick), "Kick") }
 
@@ -328,6 +331,8 @@ type deckView struct {
 	Moved    bool      // After differs from Before
 	From, To float64   // s
 	Seconds  float64
+
+	School, Trying string // a school that After tries, and its name; empty: the song as it is
 }
 
 // matchLimit bounds what the match may raise, so that a part ducked to nearly nothing is not

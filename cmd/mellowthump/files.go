@@ -105,10 +105,12 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 		return errUsage{fmt.Errorf("clear: what is %q? Files are named by --kick and --bass", f.Arg(0))}
 	case *kick == "" || *bass == "":
 		return errUsage{errors.New("clear: name both --kick and --bass")}
-	case *leader != string(session.KickLeads):
-		return errUsage{fmt.Errorf("clear: --leader %s is not built yet; kick is", *leader)}
+	case *leader != string(session.KickLeads) && *leader != string(session.BassLeads):
+		return errUsage{fmt.Errorf("clear: --leader %s is neither kick nor bass", *leader)}
 	case *school != move.CurveSchool && *school != move.CompressorSchool && *school != move.BandSchool:
 		return errUsage{fmt.Errorf("clear: --school %s is none of curve, compressor and band", *school)}
+	case *leader == string(session.BassLeads) && *school != move.CurveSchool:
+		return errUsage{fmt.Errorf("clear: %w", duck.ErrLeadSchool)}
 	case !(targets.Clearance >= 0 && targets.Clearance <= 40):
 		return errUsage{fmt.Errorf("clear: --target %g is outside 0 to 40 dB", targets.Clearance)}
 	case !(targets.MaxDepth >= 0 && targets.MaxDepth <= 60):
@@ -126,7 +128,7 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 		return err
 	}
 	defer bf.Close()
-	c, err := duck.Clear(ctx, k, b, duck.Options{BPM: *bpm, School: *school, Targets: targets})
+	c, err := duck.Clear(ctx, k, b, duck.Options{BPM: *bpm, School: *school, Leader: session.Leader(*leader), Targets: targets})
 	if err != nil {
 		return err
 	}

@@ -250,7 +250,7 @@ func TestUsage(t *testing.T) {
 		{"measure", 2, "at least one file"}, {"measure " + text, 1, "not a sound file"}, {"measure /nowhere.wav", 1, "no such file"}, {"measure " + dir, 1, "folder"},
 		{"clear --kick x", 2, "both"}, {"clear --kick " + kick + " --bass " + text, 1, "not a sound file"}, {"clear --wild", 2, "wild"},
 		{"clear --kick " + silent + " --bass " + kick, 1, "silent"}, {"clear --kick a --bass b --target 900", 2, "outside"},
-		{"clear --kick a --bass b --leader bass", 2, "not built yet"}, {"clear --kick a --bass b --school gate", 2, "none of curve, compressor and band"},
+		{"clear --kick a --bass b --leader snare", 2, "neither kick nor bass"}, {"clear --kick a --bass b --leader bass --school band", 2, "by a drawn curve"}, {"clear --kick a --bass b --school gate", 2, "none of curve, compressor and band"},
 		{"clear --kick a --bass b --bpm 4", 2, "outside"}, {"clear --kick a --bass b c", 2, "--kick and --bass"},
 		{"clear --kick " + kick + " --bass " + kick + " --out /nowhere/x.wav", 1, "writing"},
 		{"serve --addr 0.0.0.0:1", 2, "only this machine"}, {"serve --addr nonsense", 2, "addr"}, {"serve x", 2, "no file names"}, {"demo x", 2, "no file names"},

@@ -2,6 +2,7 @@ package duck
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 
@@ -18,13 +19,18 @@ import (
 // Cleared is the result of the command `clear`: two aligned stems judged, ducked, judged.
 type Cleared struct {
 	Kick   KickFacts        `json:"kick"`
+	Leader session.Leader   `json:"leader"`
 	Before meter.HitFigures `json:"before"`
 	Duck   Report           `json:"duck"`
 	After  meter.HitFigures `json:"after"`
 	Notes  []string         `json:"notes"`
 
+	// How the bass leads, before and after; where it does.
+	LeadBefore *meter.BassLead `json:"lead_before,omitempty"`
+	LeadAfter  *meter.BassLead `json:"lead_after,omitempty"`
+
 	Move   *move.Duck   `json:"-"`
-	Ducked audio.Buffer `json:"-"` // the bass, in its own number of channels
+	Ducked audio.Buffer `json:"-"` // the part that makes room, in its own number of channels
 	Gain   []float32    `json:"-"` // at the kick's rate, as amplitude; nil where there is no duck
 	Hits   []int        `json:"-"` // frames of the kick's hits
 }
@@ -48,14 +54,22 @@ type Report struct {
 	BackBefore  bool         `json:"back_before_next_hit"`
 	Steepest    meter.Figure `json:"steepest_db_per_ms"`
 	Reason      string       `json:"reason"`
+
+	// Where the bass leads it loses nothing; the kick does.
+	KickLoss    meter.Figure `json:"kick_loss_lu,omitempty"`
+	KickLossLow meter.Figure `json:"kick_loss_low_db,omitempty"`
 }
 
 // Options of Clear.
 type Options struct {
-	BPM     float64 // 0: not known
-	School  string  // of move.Schools; empty: a drawn curve
+	BPM     float64        // 0: not known
+	School  string         // of move.Schools; empty: a drawn curve
+	Leader  session.Leader // empty: the kick
 	Targets session.Targets
 }
+
+// ErrLeadSchool is returned where a keyed school is asked for and the bass leads.
+var ErrLeadSchool = errors.New("where the bass leads, the kick makes room by a drawn curve: a keyed duck cannot tell its attack from its tail")
 
 // Clear fits a duck to two aligned stems. Where their rates differ the bass is resampled to
 // the kick's; where the bass is shorter, the rest of it is silence.
@@ -92,6 +106,13 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 	}
 	song := session.New("clear", bpm)
 	song.Rate, song.Targets = kf.Rate, o.Targets
+	if o.Leader != "" {
+		song.Leader = o.Leader
+	}
+	c.Leader = song.Leader
+	if song.Leader == session.BassLeads && o.School != "" && o.School != move.CurveSchool {
+		return nil, ErrLeadSchool
+	}
 	song.Stems = []session.Stem{
 		{ID: "kick", Name: "kick", Role: session.Kick, Audio: "kick"},
 		{ID: "bass", Name: "bass", Role: session.Bass, Audio: "bass"},
@@ -103,7 +124,15 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 	if school == "" {
 		school = move.CurveSchool
 	}
-	fit, err := FitSchool(ctx, r, &song, w, school)
+	var fit Fitted
+	var line []meter.BassNote
+	if song.Leader == session.BassLeads {
+		low, fs := meter.Low(b.Mono(), b.Rate)
+		line = meter.BassLine(low, fs)
+		fit, err = FitSongLead(ctx, r, &song, w, line)
+	} else {
+		fit, err = FitSchool(ctx, r, &song, w, school)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -132,9 +161,27 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 			}{fit.Duck.Comp, fit.Duck.Key, fit.Duck.Band}
 		}
 		c.Duck.BassLoss, c.Duck.BassLossLow, c.Duck.Freed = ro.BassLoss, ro.BassLossLow, ro.Freed
+		if song.Leader == session.BassLeads {
+			c.Duck.KickLoss, c.Duck.KickLossLow, c.Duck.BassLoss, c.Duck.BassLossLow = ro.BassLoss, ro.BassLossLow, 0, 0
+		}
 		c.Duck.BackBefore, c.Duck.Steepest = ro.Back == ro.Of, ro.Steepest
 	}
-	ducked, _, err := r.Stem(&song, song.Stem("bass"), mix.Window{From: 0, To: b.Frames()})
+	if song.Leader == session.BassLeads {
+		before, err := Lead(r, state.Without, state.Before, line)
+		if err != nil {
+			return nil, err
+		}
+		after, err := Lead(r, state.Pair, state.After, line)
+		if err != nil {
+			return nil, err
+		}
+		c.LeadBefore, c.LeadAfter = &before, &after
+	}
+	part, frames := "bass", b.Frames()
+	if song.Ducked() == session.Kick {
+		part, frames = "kick", k.Frames()
+	}
+	ducked, _, err := r.Stem(&song, song.Stem(part), mix.Window{From: 0, To: frames})
 	if err != nil {
 		return nil, err
 	}

@@ -97,7 +97,7 @@ func FalseTriggers(ctx context.Context, r *mix.Renderer, song *session.Song, w m
 // falseAt lists the times at which the gain falls without a hit.
 func falseAt(r *mix.Renderer, song *session.Song, w mix.Window, hits []int) ([]float64, error) {
 	var st *session.Stem
-	for _, b := range song.ByRole(session.Bass) {
+	for _, b := range song.ByRole(song.Ducked()) {
 		if m, _ := b.DuckMove(); m != nil {
 			st = b
 		}

@@ -102,7 +102,7 @@ func FitPerNote(m *meter.HitMeter, bass []float32, d *move.Duck, bpm float64, go
 // FitSongPerNote is FitPerNote for the song's own curve over a window; nil where it has none.
 func FitSongPerNote(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, line []meter.BassNote) (*PerNote, error) {
 	d, off := song.Duck()
-	if d == nil || off || d.Keyed() || len(line) == 0 {
+	if d == nil || off || d.Keyed() || len(line) == 0 || song.Leader == session.BassLeads {
 		return nil, nil
 	}
 	plain := song.Unducked()

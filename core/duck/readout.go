@@ -16,7 +16,8 @@ const (
 	slopeGap = 1e-3 // ms between the points at which a slope is taken
 )
 
-// Readout is what a duck costs and gives, measured on a real render.
+// Readout is what a duck costs and gives, measured on a real render. Where the bass leads, the losses are
+// those of the kick, which makes room then.
 type Readout struct {
 	BassLoss    meter.Figure `json:"bass_loss_lu"`      // of the bass part, K-weighted, whole window
 	BassLossLow meter.Figure `json:"bass_loss_low_db"`  // in 20-150 Hz

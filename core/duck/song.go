@@ -5,6 +5,7 @@ import (
 	"errors"
 	"math"
 
+	"mellowthump/core/audio"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -45,16 +46,17 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	if s.After, err = r.Figures(s.Pair); err != nil {
 		return nil, err
 	}
-	before, err := sides(r, s.Without, s.Before)
+	kick := song.Ducked() == session.Kick
+	before, err := sides(r, s.Without, s.Before, kick)
 	if err != nil {
 		return nil, err
 	}
-	after, err := sides(r, s.Pair, s.After)
+	after, err := sides(r, s.Pair, s.After, kick)
 	if err != nil {
 		return nil, err
 	}
 	var ducked *session.Stem
-	for _, st := range song.ByRole(session.Bass) {
+	for _, st := range song.ByRole(song.Ducked()) {
 		if m, _ := st.DuckMove(); m != nil && ducked == nil {
 			ducked = st
 		}
@@ -72,9 +74,17 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	return s, err
 }
 
-// sides gathers one side of a duck; the loudness and the energy are kept by content.
-func sides(r *mix.Renderer, p *mix.Pair, f meter.HitFigures) (Sides, error) {
-	return mix.Cached(r.Cache, mix.Key("sides", p.Key()), func() (Sides, int, error) {
+// sides gathers one side of a duck, of the bass or of the kick; the loudness and the energy are kept by
+// content.
+func sides(r *mix.Renderer, p *mix.Pair, f meter.HitFigures, kick bool) (Sides, error) {
+	return mix.Cached(r.Cache, mix.Key("sides", p.Key(), kick), func() (Sides, int, error) {
+		if kick {
+			return Sides{
+				Loudness: meter.IntegratedLoudness(audio.Buffer{Rate: p.Meter.Rate, Ch: [][]float32{p.Meter.KickSound()}}.Slice(p.Inside.From, p.Inside.To)),
+				Low:      p.Meter.LowEnergy(p.Meter.KickSound()),
+				SumPeak:  f.SumPeak,
+			}, 64, nil
+		}
 		return Sides{
 			Loudness: meter.IntegratedLoudness(p.BassWindow()),
 			Low:      f.Low,
@@ -114,6 +124,9 @@ func MoveHandover(song *session.Song, from, to float64, fadeID string) error {
 	d, off := song.Duck()
 	if d == nil {
 		return errors.New("there is no duck to move; press Fit first")
+	}
+	if song.Leader == session.BassLeads {
+		return errors.New("where the bass leads, the handover is moved by the curve on the kick itself")
 	}
 	by := to - from
 	var c move.Duck

@@ -227,7 +227,7 @@ func TestMeasureLead(t *testing.T) {
 	}
 	bass := sine(55, 0.4)
 	line := []meter.BassNote{{Start: 0, End: 3, Hz: 55, Note: "A1"}}
-	lead := MeasureLead(m, bass.Ch[0], line, m.Measure(bass.Ch[0]))
+	lead := m.MeasureLead(bass.Ch[0], line, m.Measure(bass.Ch[0]))
 	if want := 20 * math.Log10(4); math.Abs(float64(lead.Median)-want) > 0.3 {
 		t.Errorf("%.2f dB, want %.2f", float64(lead.Median), want)
 	}

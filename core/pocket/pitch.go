@@ -43,7 +43,7 @@ func Notes(line []meter.BassNote, hits []meter.Hit, from, to float64) []NoteUse 
 		total += d
 	}
 	for _, h := range hits {
-		if n := noteAt(line, h.At+hitReach); n != nil {
+		if n := meter.NoteAt(line, h.At+hitReach); n != nil {
 			clear[n.Note] = append(clear[n.Note], h.Clearance)
 		}
 	}
@@ -60,15 +60,6 @@ func Notes(line []meter.BassNote, hits []meter.Hit, from, to float64) []NoteUse 
 // hitReach is how long after a hit the note is asked that it falls on, s: a note may begin with
 // the hit, or a little late.
 const hitReach = 0.03
-
-func noteAt(line []meter.BassNote, at float64) *meter.BassNote {
-	for i := range line {
-		if at >= line[i].Start && at < line[i].End {
-			return &line[i]
-		}
-	}
-	return nil
-}
 
 // The kick's pitch options, semitones.
 const kickOptions = 5

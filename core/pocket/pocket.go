@@ -144,14 +144,13 @@ func Steady(spread meter.Figure, notes int, bass string) []Finding {
 	}}
 }
 
+// earlyHandover is the handover that is aimed at where the bass leads, ms: own choice, a little
+// after the kick's click.
+const earlyHandover = 50.0
+
 // LeadSentence is Sentence for where the bass leads.
-func LeadSentence(b BassLead, target float64, kick, bass string) string {
-	judged := 0
-	for _, c := range b.Clearance {
-		if c.Valid() {
-			judged++
-		}
-	}
+func LeadSentence(b meter.BassLead, target float64, kick, bass string) string {
+	judged := b.Judged()
 	switch under := b.Under(target); {
 	case judged == 0:
 		return fmt.Sprintf("No note of %s is known under the hits, so it cannot be judged as the leader.", lower(bass))
@@ -163,14 +162,9 @@ func LeadSentence(b BassLead, target float64, kick, bass string) string {
 }
 
 // JudgeLead names what is wrong where the bass leads.
-func JudgeLead(b BassLead, target float64, kick, bass string) []Finding {
+func JudgeLead(b meter.BassLead, target float64, kick, bass string) []Finding {
 	var out []Finding
-	judged := 0
-	for _, c := range b.Clearance {
-		if c.Valid() {
-			judged++
-		}
-	}
+	judged := b.Judged()
 	if under := b.Under(target); under > allowed(judged) {
 		out = append(out, Finding{
 			What: fmt.Sprintf("%d of %d hits under %g dB for the bass", under, judged, target),
@@ -178,9 +172,9 @@ func JudgeLead(b BassLead, target float64, kick, bass string) []Finding {
 			Hear: "both", Do: "Fade the kick's tail, or dip the kick at the bass's fundamental; both stand below.",
 		})
 	}
-	if b.Handover.Valid() && float64(b.Handover) > EarlyHandover {
+	if b.Handover.Valid() && float64(b.Handover) > earlyHandover {
 		out = append(out, Finding{
-			What: fmt.Sprintf("The bass takes over %.0f ms after the hit; %.0f is early enough to lead", float64(b.Handover), EarlyHandover),
+			What: fmt.Sprintf("The bass takes over %.0f ms after the hit; %.0f is early enough to lead", float64(b.Handover), earlyHandover),
 			Why:  "A leading bass comes in right behind the kick's click.",
 			Hear: "both", Do: "Fade the kick's tail sooner.",
 		})

@@ -119,8 +119,8 @@ func (s *Song) keyLoop() string {
 				out = append(out, s.Sources(s.Trigger(d.Trigger))...)
 			}
 		}
-		if m, _ := st.DuckMove(); m != nil {
-			add(m)
+		for i := range st.Moves {
+			add(&st.Moves[i])
 		}
 		for _, b := range s.Path(st.Bus) {
 			if b.Duck != nil {

@@ -421,25 +421,59 @@ func (s *Song) TriggerStem() *Stem {
 	return nil
 }
 
-// Duck returns the duck of the bass, on or off, and whether it is off; nil where there is none.
+// Ducked is the role that makes room: the bass where the kick leads, the kick where the bass does.
+func (s *Song) Ducked() Role {
+	if s.Leader == BassLeads {
+		return Kick
+	}
+	return Bass
+}
+
+// Duck returns the song's own duck, on or off, and whether it is off; nil where there is none. It is on
+// the part that makes room.
 func (s *Song) Duck() (d *move.Duck, off bool) {
-	for _, st := range s.Stems {
-		if st.Role == Bass {
-			if m, d := st.DuckMove(); d != nil {
-				return d, m.Off
-			}
-		}
+	if m := s.duckMove(); m != nil {
+		return m.Params.(*move.Duck), m.Off
 	}
 	return nil, false
 }
 
-// SetDuck puts the same duck on every bass, at the end of its chain; nil takes it away. Ducks of other
-// parts are their own.
+// DuckWhy is the reason that the song's duck carries.
+func (s *Song) DuckWhy() string {
+	if m := s.duckMove(); m != nil {
+		return m.Why
+	}
+	return ""
+}
+
+func (s *Song) duckMove() *move.Move {
+	for i := range s.Stems {
+		if st := &s.Stems[i]; st.Role == s.Ducked() {
+			if m := st.Move(mainDuck + st.ID); m != nil {
+				return m
+			}
+		}
+	}
+	return nil
+}
+
+// SetLeader says who leads. A duck made for the other leader is taken out: it lowers the part that
+// is to lead now.
+func (s *Song) SetLeader(l Leader) {
+	if s.Leader == l {
+		return
+	}
+	s.SetDuck(nil, false, "")
+	s.Leader = l
+}
+
+// SetDuck puts the same duck on every stem of the part that makes room, at the end of its chain; nil
+// takes it away. Ducks of other parts are their own.
 func (s *Song) SetDuck(d *move.Duck, off bool, why string) {
 	for i := range s.Stems {
 		st := &s.Stems[i]
 		m := move.Move{ID: mainDuck + st.ID, Off: off, Why: why}
-		if d != nil && st.Role == Bass {
+		if d != nil && st.Role == s.Ducked() {
 			m.Params = d
 		}
 		st.SetMove(m)
@@ -447,7 +481,7 @@ func (s *Song) SetDuck(d *move.Duck, off bool, why string) {
 }
 
 // Settle keeps what hangs together in order after an edit of stems or roles: the kick's
-// trigger names a kick, and the duck is on the basses only.
+// trigger names a kick, and the duck is on the part that makes room only.
 func (s *Song) Settle() {
 	if st := s.TriggerStem(); st != nil {
 		if t := s.Trigger(KickTrigger); t != nil {

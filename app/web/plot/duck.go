@@ -16,6 +16,7 @@ type Editor struct {
 	Kick          Envelope
 	Before        Envelope // of the bass
 	Bass          Envelope // after
+	KickBefore    Envelope // of the kick, where it makes room; else nil
 	Offset        int
 	Hits          []meter.Hit
 	Duck          *move.Duck // at tempo; nil where there is none
@@ -28,6 +29,14 @@ type Editor struct {
 
 // keyed reports whether the gain is drawn as measured, without points.
 func (e Editor) keyed() bool { return e.Duck != nil && e.Duck.Keyed() }
+
+// part names the part that makes room.
+func (e Editor) part() string {
+	if e.KickBefore != nil {
+		return "kick"
+	}
+	return "bass"
+}
 
 // gainAt returns the median gain in dB some ms after the hits of a keyed duck.
 func (e Editor) gainAt(ms float64) float64 {
@@ -74,8 +83,8 @@ func (e Editor) scaleOf() (from, to, deep float64) {
 // by keys and read out.
 func DuckEditor(e Editor) template.HTML {
 	from, to, deep := e.scaleOf()
-	s := newSVG("duck-editor", e.Width, e.Height, "The median hit and the gain of the bass",
-		"Above, the kick over the line and the bass below it at the median hit, collision hatched, the bass before the duck as a thin line. Below, the gain curve: the higher it rises, the less of the bass is left.")
+	s := newSVG("duck-editor", e.Width, e.Height, "The median hit and the gain of the "+e.part(),
+		"Above, the kick over the line and the bass below it at the median hit, collision hatched, the "+e.part()+" before the duck as a thin line. Below, the gain curve: the higher it rises, the less of the "+e.part()+" is left.")
 	lane := math.Round(e.Height * laneTop)
 	bottom := e.Height - laneFoot
 	x := func(ms float64) float64 {
@@ -86,6 +95,11 @@ func DuckEditor(e Editor) template.HTML {
 	e.grid(s, x, from, to, bottom)
 	mid := (lane - 6) * 0.52
 	xs, kick, bass, before := e.medianHit(x, from, to)
+	if e.KickBefore != nil { // the kick makes room: it is the one that was changed
+		k := e
+		k.Kick = e.KickBefore
+		_, before, _, _ = k.medianHit(x, from, to)
+	}
 	top := 1e-9
 	for i := range kick {
 		top = math.Max(top, math.Max(kick[i], math.Max(bass[i], before[i])))
@@ -95,13 +109,20 @@ func DuckEditor(e Editor) template.HTML {
 	if e.Duck == nil {
 		changed = nil
 	}
-	s.mirrored(xs, kick, bass, changed, mid, scale)
+	if e.KickBefore != nil {
+		s.mirrored(xs, kick, bass, nil, mid, scale)
+		if changed != nil {
+			s.path("bass-before", curve(xs, changed, mid, scale))
+		}
+	} else {
+		s.mirrored(xs, kick, bass, changed, mid, scale)
+	}
 	s.line("axis", editorLeft, mid, e.Width-editorRight, mid)
 	s.text("kick-label", "start", 0, mid-24, "Kick")
 	s.text("bass-label", "start", 0, mid+32, e.BassName)
 	if e.Handover.Valid() && float64(e.Handover) > from && float64(e.Handover) < to {
 		hx := x(float64(e.Handover))
-		grip := e.Duck != nil
+		grip := e.Duck != nil && e.KickBefore == nil
 		if grip {
 			label := fmt.Sprintf("Handover at %s ms: drag, or arrow keys; the kick's tail and the duck move together", value(e.Handover, 0))
 			s.add(`<g class="slide" id="handover-grip" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="20" aria-valuemax="400" data-post="/duck/handover" data-name="ms" data-step="2" data-per="%s" data-width="%s"><title>%s</title><rect class="reach" x="%s" y="8" width="16" height="%s"/>`,
@@ -119,7 +140,7 @@ func DuckEditor(e Editor) template.HTML {
 		s.text("tick", "end", editorLeft-6, y(-db)+4, Signed(-db, 0))
 	}
 	s.text("unit", "start", 0, lane+6, "dB")
-	s.text("note", "end", e.Width-editorRight-2, lane+4, "gain of the bass: up is less of it")
+	s.text("note", "end", e.Width-editorRight-2, lane+4, "gain of the "+e.part()+": up is less of it")
 	if e.Duck != nil {
 		e.gain(s, x, y, from, to)
 	}
@@ -212,21 +233,22 @@ func exact(v float64) string { return fmt.Sprintf("%g", math.Round(v*1000)/1000)
 // TradePoint is one point of a trade-off.
 type TradePoint struct{ Clearance, Loss float64 }
 
-// Trade draws what a clearance would cost in bass, with the target marked.
-func Trade(points []TradePoint, target float64) template.HTML {
+// Trade draws what a clearance would cost of the part that makes room, bass or kick, with the target
+// marked.
+func Trade(points []TradePoint, target float64, part string) template.HTML {
 	const w, h, left, right, bottom, top = 282.0, 128.0, 34.0, 12.0, 102.0, 14.0
 	most := 1.0
 	for _, p := range points {
 		most = math.Max(most, p.Loss)
 	}
-	s := newSVG("trade", w, h, "What clearance costs", "The least loss of bass in 20 to 150 Hz, in dB, for each clearance asked in the worst tenth of hits.")
+	s := newSVG("trade", w, h, "What clearance costs", "The least loss of "+part+" in 20 to 150 Hz, in dB, for each clearance asked in the worst tenth of hits.")
 	x := func(c float64) float64 { return left + c/20*(w-left-right) }
 	y := func(l float64) float64 { return bottom - l/most*(bottom-top) }
 	s.line("rule", left, bottom, w-right, bottom)
 	s.line("rule", left, top, left, bottom)
 	s.text("tick", "end", left-4, top+4, Signed(most, 1))
 	s.text("tick", "end", left-4, bottom+4, "0")
-	s.text("unit", "start", left+4, top-2, "dB of bass lost")
+	s.text("unit", "start", left+4, top-2, "dB of "+part+" lost")
 	for c := 0.0; c <= 20; c += 5 {
 		s.text("tick", "middle", x(c), bottom+14, Signed(c, 0))
 	}
@@ -244,7 +266,7 @@ func Trade(points []TradePoint, target float64) template.HTML {
 			if at+1 < len(points) {
 				loss += (target - float64(at)) * (points[at+1].Loss - loss)
 			}
-			label := fmt.Sprintf("Clearance asked: %s dB, costs %s dB of bass", Signed(target, 1), Signed(loss, 1))
+			label := fmt.Sprintf("Clearance asked: %s dB, costs %s dB of %s", Signed(target, 1), Signed(loss, 1), part)
 			s.add(`<g class="slide" id="trade-knob" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="0" aria-valuemax="20" data-post="/duck/targets" data-name="clearance" data-step="0.5" data-per="%s" data-width="%s"><title>%s. Drag, or arrow keys</title><rect class="reach" x="%s" y="%s" width="22" height="22"/><rect class="knob" x="%s" y="%s" width="8" height="8"/></g>`,
 				esc(label), exact(target), exact(20/(x(20)-x(0))), n(w), esc(label), n(x(target)-11), n(y(loss)-11), n(x(target)-4), n(y(loss)-4))
 		} else {

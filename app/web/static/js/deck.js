@@ -171,6 +171,12 @@ document.addEventListener("click", (e) => {
     }
     if (!decks.playing) $("play").click();
   }
+  const trial = e.target.closest("[data-try]");
+  if (trial) {
+    flip("after");
+    htmx.ajax("GET", `/songs/${document.body.dataset.song}/deck/data?solo=${data().solo}&school=${trial.dataset.try}`, { target: "#deck-data", swap: "outerHTML" })
+      .then(() => { if (!decks.playing) $("play").click(); });
+  }
   const alone = e.target.closest("[data-alone]");
   if (alone) {
     const at = Number(alone.dataset.alone);

@@ -1,0 +1,255 @@
+package duck
+
+import (
+	"context"
+	"fmt"
+	"math"
+
+	"mellowthump/core/dsp"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+// Where the bass leads, the kick makes room: its attack stays, its tail is lowered until the bass has
+// the clearance that is asked, from 60 ms after the hit on.
+
+const (
+	tailRelease = 40.0  // ms in which the kick comes back before the next hit
+	tailReach   = 500.0 // ms after the hit at which a kick's tail is over
+	tailStep    = 0.1   // dB
+)
+
+var (
+	tailStarts = []float64{5, 10, 15, 20, 30, 40, 50} // ms after the hit at which the kick begins to give way
+	tailParts  = []float64{0.35, 0.5, 0.7, 1}         // of the time to the end of the tail, or to the next hit
+)
+
+// tail is a duck of the kick: from start on it falls, it is back by end.
+type tail struct{ start, end float64 } // ms
+
+func (t tail) duck(depth float64) *move.Duck {
+	down := t.start + math.Max(attackLeast, depth/attackSlope)
+	return &move.Duck{School: move.CurveSchool, Points: []move.Point{
+		{MS: tenth(t.start), DB: 0}, {MS: tenth(down), DB: -depth}, {MS: tenth(t.end - tailRelease), DB: -depth}, {MS: tenth(t.end), DB: 0},
+	}}
+}
+
+// fits reports whether the tail has room to go that deep.
+func (t tail) fits(depth float64) bool {
+	return t.end-tailRelease > t.start+math.Max(attackLeast, depth/attackSlope)+1
+}
+
+// tailTrial holds the energies of the kick, ms by ms after every hit: in the octave of the note that the
+// bass plays there, and in 20-150 Hz.
+type tailTrial struct {
+	bass  []float64   // energy in the note's octave from LeadFrom to the next hit; 0 where no note is known
+	over  [][]float64 // of the kick there
+	wide  [][]float64
+	total float64 // of wide over the range
+	gap   float64 // the shortest, ms
+}
+
+func newTailTrial(m *meter.HitMeter, bass []float32, line []meter.BassNote) (*tailTrial, error) {
+	n := len(m.Hits)
+	t := &tailTrial{bass: make([]float64, n), over: make([][]float64, n), wide: make([][]float64, n), gap: math.Inf(1)}
+	perMS := float64(m.Rate) / 1000
+	bins := func(x []float32, i int) []float64 {
+		e := make([]float64, int(math.Min(tailReach, float64(m.Gaps[i])/perMS)))
+		for k := range e {
+			from := m.Hits[i] + int(float64(k)*perMS)
+			e[k] = meter.Energy(x[min(from, len(x)):min(from+int(perMS), len(x))])
+		}
+		return e
+	}
+	kick := m.KickSound()
+	wide, err := meter.WideBand(float64(m.Rate))
+	if err != nil {
+		return nil, err
+	}
+	low := make([]float32, len(kick))
+	dsp.NewFilter(wide).Process(low, kick)
+	t.total = meter.Energy(low[m.Range.From:min(m.Range.To, len(low))])
+	for i := range m.Hits {
+		t.wide[i] = bins(low, i)
+		if i+1 < n || !m.Open {
+			t.gap = math.Min(t.gap, float64(m.Gaps[i])/perMS-letGo)
+		}
+	}
+	for hz, hits := range m.LeadNotes(line) {
+		lo, hi := meter.HomeBand(hz)
+		band, err := dsp.Bandpass(lo, hi, float64(m.Rate))
+		if err != nil {
+			return nil, err
+		}
+		k, b := make([]float32, len(kick)), make([]float32, len(bass))
+		dsp.NewFilter(band).Process(k, kick)
+		dsp.NewFilter(band).Process(b, bass)
+		for _, i := range hits {
+			t.over[i] = bins(k, i)
+			from, to := m.Hits[i]+int(meter.LeadFrom*float64(m.Rate)), min(m.Hits[i]+m.Gaps[i], len(b))
+			if from < to {
+				t.bass[i] = meter.Energy(b[from:to])
+			}
+		}
+	}
+	return t, nil
+}
+
+// judge tries a duck of the kick: the bass's clearance that counts, and the loss of kick in 20-150 Hz.
+func (t *tailTrial) judge(d *move.Duck) judged {
+	power := make([]float64, int(tailReach))
+	for ms := range power {
+		power[ms] = math.Pow(10, d.GainDB(float64(ms)+0.5)/10)
+	}
+	var clear []meter.Figure
+	lost := 0.0
+	for i := range t.bass {
+		for ms, e := range t.wide[i] {
+			lost += e * (1 - power[ms])
+		}
+		if t.bass[i] <= 0 {
+			continue
+		}
+		left := 0.0
+		for ms := int(1000 * meter.LeadFrom); ms < len(t.over[i]); ms++ {
+			left += t.over[i][ms] * power[ms]
+		}
+		clear = append(clear, meter.Clearance(t.bass[i], left))
+	}
+	return judged{worst(clear), -dsp.PowerDB(math.Max(1e-9, 1-lost/math.Max(t.total, 1e-30)))}
+}
+
+func (t *tailTrial) tails() []tail {
+	last := math.Min(tailReach, t.gap)
+	var out []tail
+	for _, start := range tailStarts {
+		for _, part := range tailParts {
+			if e := (tail{start, tenth(start + part*(last-start))}); e.fits(0) {
+				out = append(out, e)
+			}
+		}
+	}
+	return out
+}
+
+// least returns the tail that reaches a clearance within a cap with the least loss of kick; where none
+// does, the one that comes nearest.
+func (t *tailTrial) least(tails []tail, clearance, deepest float64) (best tail, depth float64, j judged, ok bool) {
+	j = judged{math.Inf(-1), math.Inf(1)}
+	for _, e := range tails {
+		top := deepest
+		for top > 0 && !e.fits(top) {
+			top = math.Floor(10*top-1) / 10
+		}
+		if top <= 0 {
+			continue
+		}
+		d, now := top, t.judge(e.duck(top))
+		reach := now.clearance >= clearance
+		if !reach && (ok || now.clearance <= j.clearance) {
+			continue
+		}
+		if reach {
+			lo, hi := 0.0, top
+			for hi-lo > tailStep/2 {
+				if mid := (lo + hi) / 2; t.judge(e.duck(mid)).clearance >= clearance {
+					hi = mid
+				} else {
+					lo = mid
+				}
+			}
+			d = math.Ceil(hi/tailStep) * tailStep
+			if now = t.judge(e.duck(d)); ok && now.loss >= j.loss {
+				continue
+			}
+		}
+		best, depth, j, ok = e, tenth(d), now, reach
+	}
+	return best, depth, j, ok
+}
+
+// FitLead finds the duck of the kick's tail that lets the bass lead by the clearance that is asked in 9 of
+// 10 hits, with the least loss of kick in 20-150 Hz: at most as deep as the cap, back before the next hit.
+// line is the bass's own in seconds of the song.
+func FitLead(m *meter.HitMeter, bass []float32, line []meter.BassNote, goal Goal) (Fitted, error) {
+	plain := m.MeasureLead(bass, line, meter.HitFigures{})
+	f := Fitted{P10: plain.P10}
+	if plain.Judged() == 0 {
+		f.Reason = "No note of the bass is known under the hits, so there is nothing to lead by."
+		return f, nil
+	}
+	t, err := newTailTrial(m, bass, line)
+	if err != nil {
+		return f, err
+	}
+	tails := t.tails()
+	for c := 0.0; c <= 20; c++ {
+		_, depth, j, ok := t.least(tails, c, deepest)
+		if now := t.judge(&move.Duck{}); now.clearance >= c {
+			depth, j, ok = 0, now, true
+		}
+		if !ok {
+			break
+		}
+		f.Trade = append(f.Trade, Trade{Clearance: c, Loss: math.Max(0, j.loss), Depth: depth})
+	}
+	if worst(plain.Clearance) >= goal.Clearance {
+		f.Reason = fmt.Sprintf("No duck needed: from 60 ms after the hit the bass leads by %.1f dB in the worst tenth of hits; %.1f dB is asked.", float64(plain.P10), goal.Clearance)
+		return f, nil
+	}
+	f.Needed = true
+	best, depth, _, ok := t.least(tails, goal.Clearance, goal.MaxDepth)
+	if depth <= 0 {
+		f.Reason = "No duck can be drawn: the cap is 0 dB, or the hits follow each other too closely."
+		return f, nil
+	}
+	for { // the full rate, with its filters' ringing, has the last word
+		f.Duck = best.duck(depth)
+		after := m.WithKick(apply(m, f.Duck, m.KickSound())).MeasureLead(bass, line, meter.HitFigures{})
+		f.P10 = after.P10
+		f.Reached = worst(after.Clearance) >= goal.Clearance+margin
+		next := tenth(depth + tailStep)
+		if f.Reached || !ok || next > goal.MaxDepth || !best.fits(next) {
+			break
+		}
+		depth = next
+	}
+	if f.Reached {
+		f.Reason = fmt.Sprintf("The kick lowered by %.1f dB from %.0f ms after each hit to %.0f ms lets the bass lead by %.1f dB in 9 of 10 hits; its attack stays as it is.",
+			depth, f.Duck.Points[1].MS, f.Duck.Points[2].MS, goal.Clearance)
+		return f, nil
+	}
+	f.Reason = fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits: the worst tenth comes to %.1f dB.", goal.Clearance, float64(f.P10))
+	if _, need, _, ok := t.least(tails, goal.Clearance, fullCut); ok && need > goal.MaxDepth {
+		f.Reason += fmt.Sprintf(" The cap of %.1f dB stops it; about %.1f dB of depth would do.", goal.MaxDepth, need)
+	} else {
+		f.Reason += " The bass is too soft in its own octave there, or the hits follow each other too closely."
+	}
+	return f, nil
+}
+
+// FitSongLead is FitLead for a song over a window, whatever ducks it has now.
+func FitSongLead(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, line []meter.BassNote) (Fitted, error) {
+	plain := song.Unducked()
+	p, err := r.Pair(ctx, &plain, w)
+	if err != nil {
+		return Fitted{}, err
+	}
+	goal := Goal{Clearance: song.Targets.Clearance, MaxDepth: song.Targets.MaxDepth}
+	return mix.Cached(r.Cache, mix.Key("fit lead", p.Key(), line, goal), func() (Fitted, int, error) {
+		f, err := FitLead(p.Meter, p.Mono, line, goal)
+		if f.Duck != nil {
+			f.Duck.Trigger = session.KickTrigger
+		}
+		return f, 2048, err
+	})
+}
+
+// Lead returns how the bass leads in a pair, by its line.
+func Lead(r *mix.Renderer, p *mix.Pair, f meter.HitFigures, line []meter.BassNote) (meter.BassLead, error) {
+	return mix.Cached(r.Cache, mix.Key("lead", p.Key(), line), func() (meter.BassLead, int, error) {
+		return p.Meter.MeasureLead(p.Mono, line, f), 8 * len(p.Meter.Hits), nil
+	})
+}
