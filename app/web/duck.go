@@ -61,9 +61,13 @@ func duckFindings(v *view) []pointOf {
 		asked = v.Agree.Lead.P10
 	}
 	if asked.Valid() && !met(asked, target) {
+		remedy := "Press Fit for the least duck that reaches it, or shape it by hand."
+		if v.DuckWhy() != "" && st.Readout != nil {
+			remedy = "The fit goes by the whole song, and this loop is harder than most of it. Ask for a little more, or deepen it by hand."
+		}
 		out = append(out, pointOf{
 			fmt.Sprintf("Worst tenth in this loop %s dB, %s asked", figure(asked, 1), plot.Signed(target, 1)),
-			"Press Fit for the least duck that reaches it, or shape the curve by hand.",
+			remedy,
 		})
 	}
 	if r := st.Readout; r != nil {
@@ -138,8 +142,8 @@ func (s *Server) duckSheet(v *view) *duckSheet {
 		}
 	}
 	out.Strip = plot.HitStrip(strip)
-	out.Worst = worstInOrder(v.State.After.Hits, worstShown)
-	sort.SliceStable(out.Worst, func(i, j int) bool { return out.Worst[i].Clearance < out.Worst[j].Clearance })
+	out.Worst = worstInOrder(v.judgedHits(), worstShown)
+	sort.SliceStable(out.Worst, func(i, j int) bool { return clearOf(out.Worst[i]) < clearOf(out.Worst[j]) })
 	return out
 }
 

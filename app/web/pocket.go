@@ -167,15 +167,23 @@ func (s *Server) pocketSheet(v *view) *pocketSheet {
 		strip.Height = 96
 	}
 	out.Strip = plot.HitStrip(strip)
-	out.Worst = worstInOrder(v.State.After.Hits, worstShown)
-	sort.SliceStable(out.Worst, func(i, j int) bool { return out.Worst[i].Clearance < out.Worst[j].Clearance })
+	out.Worst = worstInOrder(v.judgedHits(), worstShown)
+	sort.SliceStable(out.Worst, func(i, j int) bool { return clearOf(out.Worst[i]) < clearOf(out.Worst[j]) })
 	return out
+}
+
+// clearOf orders hits by their clearance; those that have none come last.
+func clearOf(h meter.Hit) float64 {
+	if h.Clearance.Valid() {
+		return float64(h.Clearance)
+	}
+	return math.Inf(1)
 }
 
 // worstInOrder returns the n hits with the least clearance, in the order of time.
 func worstInOrder(hits []meter.Hit, n int) []meter.Hit {
 	h := append([]meter.Hit(nil), hits...)
-	sort.SliceStable(h, func(i, j int) bool { return h[i].Clearance < h[j].Clearance })
+	sort.SliceStable(h, func(i, j int) bool { return clearOf(h[i]) < clearOf(h[j]) })
 	h = h[:min(n, len(h))]
 	sort.Slice(h, func(i, j int) bool { return h[i].At < h[j].At })
 	return h
@@ -200,12 +208,27 @@ func (v *view) strip(id string, width, height float64) plot.Strip {
 	p := plot.Strip{
 		ID: id, Width: width, Height: height, Rows: 1, Target: v.Targets.Clearance,
 		Kick: plot.Calm(st.Pair.Meter.Kick), Bass: plot.Calm(st.After.Bass), Before: plot.Calm(st.Before.Bass),
-		Offset: v.envelopeOffset(), Hits: st.After.Hits, Bars: v.Position,
+		Offset: v.envelopeOffset(), Hits: v.judgedHits(), Bars: v.Position,
 	}
 	if st.Readout != nil {
-		p.Was = st.Before.Hits
+		p.Was = v.mirrored(st.Before.Hits, v.Agree.Led)
 	}
 	return p
+}
+
+// judgedHits are the hits of the loop as they sound; where the bass leads, with its clearance over the
+// kick instead of the kick's.
+func (v *view) judgedHits() []meter.Hit { return v.mirrored(v.State.After.Hits, v.Agree.Lead) }
+
+func (v *view) mirrored(hits []meter.Hit, lead meter.BassLead) []meter.Hit {
+	if !v.BassLeads() || len(lead.Clearance) != len(hits) {
+		return hits
+	}
+	out := slices.Clone(hits)
+	for i := range out {
+		out[i].Clearance = lead.Clearance[i]
+	}
+	return out
 }
 
 // envelopeOffset is the number of envelope steps from the start of the envelopes to the

@@ -99,6 +99,9 @@ func (s *Server) view(c *gin.Context, song *store.Song, stage string, bad *input
 		if st.Key == stage {
 			v.Question = st.Question
 		}
+		if stage == "duck" && v.BassLeads() {
+			v.Question = strings.Replace(v.Question, "the bass", "the kick", 1)
+		}
 	}
 	for _, st := range song.Stems {
 		a, err := s.Store.Facts(c.Request.Context(), st.Audio)

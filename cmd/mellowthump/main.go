@@ -16,8 +16,10 @@ const usage = `mellowthump: a low-end workbench for beat producers
   mellowthump serve   [--addr 127.0.0.1:8808] [--data DIR]   the application
   mellowthump demo    [--addr 127.0.0.1:8808]                the same with the demo song, in a fresh folder
   mellowthump measure FILE...                                JSON array of figures on standard output
-  mellowthump clear   --kick K --bass B [--bpm N] [--target DB] [--max-depth DB]
-                      [--out DUCKED.wav] [--curve CURVE.csv] JSON: before, duck, after
+  mellowthump clear   --kick K --bass B [--bpm N] [--leader kick|bass]
+                      [--school curve|compressor|band] [--target DB] [--max-depth DB]
+                      [--out DUCKED.wav] [--curve CURVE.csv] [--midi GAIN.mid]
+                                                             JSON: before, duck, after
 `
 
 // errUsage marks wrong usage: exit status 2.

@@ -169,7 +169,7 @@ func JudgeLead(b meter.BassLead, target float64, kick, bass string) []Finding {
 		out = append(out, Finding{
 			What: fmt.Sprintf("%d of %d hits under %g dB for the bass", under, judged, target),
 			Why:  "Where the bass leads, a kick that rings on in its octave blurs the note.",
-			Hear: "both", Do: "Fade the kick's tail, or dip the kick at the bass's fundamental; both stand below.",
+			Hear: "both", Link: "duck", Do: "Fade the kick's tail, or dip the kick at the bass's fundamental; both stand below. Or let the kick make room on Duck.",
 		})
 	}
 	if b.Handover.Valid() && float64(b.Handover) > earlyHandover {

@@ -112,7 +112,7 @@ func DuckEditor(e Editor) template.HTML {
 	if e.KickBefore != nil {
 		s.mirrored(xs, kick, bass, nil, mid, scale)
 		if changed != nil {
-			s.path("bass-before", curve(xs, changed, mid, scale))
+			s.path("kick-before", curve(xs, changed, mid, scale))
 		}
 	} else {
 		s.mirrored(xs, kick, bass, changed, mid, scale)
