@@ -67,7 +67,7 @@ func (s *Server) trySchool(ctx context.Context, song *session.Song, school strin
 		return nil
 	}
 	d := *f.Duck
-	d.Trigger = session.KickTrigger
+	d.Trigger = song.DuckTrigger()
 	song.SetDuck(&d, false, "")
 	return nil
 }

@@ -148,8 +148,8 @@ func (s *Server) duckSheet(v *view) *duckSheet {
 }
 
 // readPoints reads the points of the form: ms-0, db-0, bend-0 and so on.
-func readPoints(c *gin.Context, bpm float64) (*move.Duck, error) {
-	d := &move.Duck{School: "curve", Trigger: session.KickTrigger}
+func readPoints(c *gin.Context, song *session.Song) (*move.Duck, error) {
+	d, bpm := &move.Duck{School: "curve", Trigger: song.DuckTrigger()}, song.BPM
 	for i := 0; ; i++ {
 		n := strconv.Itoa(i)
 		at, ok := c.GetPostForm("at-" + n)
@@ -184,7 +184,7 @@ func readPoints(c *gin.Context, bpm float64) (*move.Duck, error) {
 // setPoints stores the curve as it was dragged, moved or typed.
 func (s *Server) setPoints(c *gin.Context) {
 	s.edit(c, "duck", func(song *session.Song) (string, error) {
-		d, err := readPoints(c, song.BPM)
+		d, err := readPoints(c, song)
 		if err != nil {
 			return "", err
 		}
@@ -221,7 +221,7 @@ func (s *Server) previewPoints(c *gin.Context) {
 	if song == nil {
 		return
 	}
-	d, err := readPoints(c, song.BPM)
+	d, err := readPoints(c, &song.Song)
 	if err != nil {
 		c.Status(http.StatusNoContent) // a point dragged past its neighbour: keep the last picture
 		return
@@ -245,6 +245,7 @@ func (s *Server) addPoint(c *gin.Context) {
 		was, off := song.Duck()
 		if was == nil || was.Keyed() {
 			d := startingDuck(song.Leader)
+			d.Trigger = song.DuckTrigger()
 			song.SetDuck(d, false, "")
 			return fmt.Sprintf("Draw a duck of %s dB", plot.Signed(d.Depth(), 1)), nil
 		}
@@ -338,7 +339,7 @@ func (s *Server) fit(c *gin.Context) {
 			return "Fit: " + f.Reason, nil
 		}
 		d := *f.Duck
-		d.Trigger = session.KickTrigger
+		d.Trigger = song.DuckTrigger()
 		song.SetDuck(&d, false, f.Reason)
 		switch d.School {
 		case move.CompressorSchool:
@@ -394,7 +395,7 @@ func (s *Server) setTargets(c *gin.Context) {
 			}
 			if f.Duck != nil {
 				d := *f.Duck
-				d.Trigger = session.KickTrigger
+				d.Trigger = song.DuckTrigger()
 				song.SetDuck(&d, false, f.Reason)
 			} else {
 				song.SetDuck(nil, false, "")
@@ -651,7 +652,7 @@ func (s *Server) duckHits(c *gin.Context) {
 	if song == nil {
 		return
 	}
-	hits, err := s.Renderer.Hits(&song.Song, session.KickTrigger)
+	hits, err := s.Renderer.Hits(&song.Song, song.DuckTrigger())
 	if err != nil {
 		s.failWith(c, err)
 		return

@@ -136,7 +136,7 @@ func (s *Server) schools(c *gin.Context) {
 			if f.Duck != nil {
 				one := song.Unducked()
 				d := *f.Duck
-				d.Trigger = session.KickTrigger
+				d.Trigger = song.DuckTrigger()
 				one.SetDuck(&d, false, "")
 				if r.State, err = duck.Measure(c.Request.Context(), s.Renderer, &one, v.Win); err != nil {
 					s.failWith(c, err)
@@ -230,7 +230,7 @@ func (s *Server) measuredCurve(c *gin.Context, song *store.Song) ([]duck.CurveRo
 	if err != nil {
 		return nil, err
 	}
-	hits, err := s.Renderer.Hits(&song.Song, session.KickTrigger)
+	hits, err := s.Renderer.Hits(&song.Song, song.DuckTrigger())
 	if err != nil {
 		return nil, err
 	}
@@ -268,7 +268,7 @@ func (s *Server) duckClick(c *gin.Context) {
 	if song == nil {
 		return
 	}
-	hits, err := s.Renderer.Hits(&song.Song, session.KickTrigger)
+	hits, err := s.Renderer.Hits(&song.Song, song.DuckTrigger())
 	if err != nil {
 		s.failWith(c, err)
 		return

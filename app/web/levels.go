@@ -599,8 +599,12 @@ func (s *Server) removeBus(c *gin.Context) {
 			return "", badInput(c, "detail", errors.New("that bus is no longer there"))
 		}
 		gone := *b
+		var members []string
 		for i := range song.Stems {
 			st := &song.Stems[i]
+			if song.Reaches(st, gone.ID) {
+				members = append(members, st.ID)
+			}
 			if st.Bus == gone.ID {
 				st.Bus = gone.Bus
 			}
@@ -613,8 +617,12 @@ func (s *Server) removeBus(c *gin.Context) {
 			}
 		}
 		for i := range song.Triggers {
-			if song.Triggers[i].At == gone.ID {
-				song.Triggers[i].At = ""
+			t := &song.Triggers[i]
+			if t.At == gone.ID {
+				t.At = ""
+			}
+			if t.Bus == gone.ID { // it listens to what the bus carried
+				t.Stem, t.Stems, t.Bus = "", members, ""
 			}
 		}
 		return "Remove the bus " + gone.Name, nil

@@ -4,12 +4,15 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"mime/multipart"
+	"path"
 	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/plot"
+	"mellowthump/core/midi"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -77,7 +80,9 @@ func (v *view) fillMatrix() matrix {
 	}
 	for _, t := range triggers {
 		says := "a grid of " + t.Grid
-		if t.Grid == "" {
+		if t.MIDI != nil {
+			says = fmt.Sprintf("%d notes of %s", len(t.MIDI.Notes), t.MIDI.Name)
+		} else if t.Grid == "" {
 			var names []string
 			for _, st := range v.Sources(&t) {
 				names = append(names, st.Name)
@@ -155,8 +160,8 @@ func (s *Server) setCell(c *gin.Context) {
 				return "", badInput(c, "matrix", fmt.Errorf("%s gives this trigger's hits, so it cannot duck to it", st.Name))
 			}
 			name = st.Name
-			if st.Role == session.Bass {
-				return "", badInput(c, "matrix", errors.New("the bass's own duck is set above"))
+			if st.Role == song.Ducked() {
+				return "", badInput(c, "matrix", fmt.Errorf("the %s's own duck is set above", song.Ducked()))
 			}
 			m := move.Move{ID: session.PartDuck + st.ID}
 			if duck != nil {
@@ -187,6 +192,15 @@ func (s *Server) addTrigger(c *gin.Context) {
 				return "", badInput(c, "trigger", err)
 			}
 			t.Grid, t.Name = grid, "every "+grid
+		} else if f, err := c.FormFile("midi"); err == nil {
+			notes, err := readNotes(f)
+			if err != nil {
+				return "", badInput(c, "trigger", fmt.Errorf("%s: %w", f.Filename, err))
+			}
+			name := path.Base(f.Filename)
+			t.MIDI, t.Name = &session.MIDI{Name: name, Notes: notes}, strings.TrimSuffix(name, path.Ext(name))
+		} else if b := song.Bus(c.PostForm("bus")); b != nil {
+			t.Bus, t.Name = b.ID, b.Name
 		} else {
 			var names []string
 			for _, of := range c.PostFormArray("stem") {
@@ -202,7 +216,7 @@ func (s *Server) addTrigger(c *gin.Context) {
 				names = append(names, st.Name)
 			}
 			if t.Stem == "" {
-				return "", badInput(c, "trigger", errors.New("tick the stems whose hits count, or type a note value for a grid"))
+				return "", badInput(c, "trigger", errors.New("tick the stems whose hits count, or choose a bus, type a note value for a grid, or bring a MIDI file"))
 			}
 			t.Name = strings.Join(names, " + ")
 		}
@@ -211,6 +225,51 @@ func (s *Server) addTrigger(c *gin.Context) {
 			return "", badInput(c, "trigger", err)
 		}
 		return "Add the trigger " + t.Name, nil
+	})
+}
+
+// readNotes reads a MIDI file that was sent with a form.
+func readNotes(h *multipart.FileHeader) ([]midi.Note, error) {
+	f, err := h.Open()
+	if err != nil {
+		return nil, errors.New("the upload is no longer there; send the file again")
+	}
+	defer f.Close()
+	notes, err := midi.Read(f)
+	if err != nil {
+		return nil, err
+	}
+	if len(notes) == 0 {
+		return nil, errors.New("it holds no notes")
+	}
+	return notes, nil
+}
+
+// mainTrigger chooses the trigger of the song's own duck.
+func (s *Server) mainTrigger(c *gin.Context) {
+	s.edit(c, "duck", func(song *session.Song) (string, error) {
+		t := song.Trigger(c.PostForm("trigger"))
+		was, off := song.Duck()
+		switch {
+		case t == nil:
+			return "", badInput(c, "matrix", errors.New("that trigger is no longer there"))
+		case was == nil:
+			return "", badInput(c, "matrix", errors.New("there is no duck yet; press Fit, or draw one"))
+		case was.Trigger == t.ID:
+			return "", nil
+		}
+		for _, st := range song.Sources(t) {
+			if st.Role == song.Ducked() && song.Leader != session.BassLeads {
+				return "", badInput(c, "matrix", fmt.Errorf("%s gives this trigger's hits, so it cannot duck to it", st.Name))
+			}
+		}
+		d := *was
+		d.Trigger, d.Parts = t.ID, nil
+		song.SetDuck(&d, off, "")
+		if err := song.Validate(); err != nil {
+			return "", badInput(c, "matrix", err)
+		}
+		return fmt.Sprintf("The %s ducks to %s", song.Ducked(), t.Name), nil
 	})
 }
 

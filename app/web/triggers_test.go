@@ -1,13 +1,19 @@
 package web
 
 import (
+	"bytes"
 	"context"
+	"io"
 	"math"
+	"mime/multipart"
+	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
@@ -155,5 +161,90 @@ func TestHitsByHand(t *testing.T) {
 	}
 	if do("post", "") != 200 || !b.load(id).Trigger(session.KickTrigger).Post {
 		t.Error("the trigger is not taken behind the fader")
+	}
+}
+
+// A trigger is made of a bus, or of a MIDI file; the bass's own duck may be given to it; what a bus carried
+// stays when the bus goes.
+func TestMoreTriggers(t *testing.T) {
+	b, id := ready(t)
+	song := b.load(id)
+	kick, low := song.TriggerStem().ID, song.ByRole("bass")[0].ID
+	b.level(id, "/bus", url.Values{"name": {"Drums"}})
+	b.level(id, "/stem/"+kick, url.Values{"bus": {"b1"}, "pan": {"0"}, "width": {"100"}})
+	if status, body := b.edit(id, "/duck/trigger", url.Values{"bus": {"b1"}}); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	hits := func(trigger string) []int {
+		s := b.load(id)
+		h, err := b.server.Renderer.Hits(&s.Song, trigger)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return h
+	}
+	if got := hits("t1"); len(got) != 15 {
+		t.Errorf("the bus gives %d hits", len(got))
+	}
+	// a MIDI file
+	upload := func(name string, body []byte) int {
+		var out bytes.Buffer
+		m := multipart.NewWriter(&out)
+		m.WriteField("rev", strconv.FormatInt(b.load(id).Rev, 10))
+		part, _ := m.CreateFormFile("midi", name)
+		part.Write(body)
+		m.Close()
+		req, _ := http.NewRequest("POST", b.url+"/songs/"+id+"/duck/trigger", &out)
+		req.Header.Set("Content-Type", m.FormDataContentType())
+		req.Header.Set("HX-Request", "true")
+		res, err := b.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		io.Copy(io.Discard, res.Body)
+		return res.StatusCode
+	}
+	var notes bytes.Buffer
+	if err := midi.Write(&notes, []midi.Note{{Start: 1, End: 1.1, Key: 36}, {Start: 2.5, End: 2.6, Key: 36}}, 120); err != nil {
+		t.Fatal(err)
+	}
+	if status := upload("ghost.mid", notes.Bytes()); status != 200 {
+		t.Fatalf("a MIDI file: %d", status)
+	}
+	if got := hits("t2"); len(got) != 2 || math.Abs(float64(got[1])/rate-2.5) > 2e-3 {
+		t.Errorf("the file gives %v", got)
+	}
+	if status := upload("song.mid", []byte("this is no MIDI file")); status != 422 {
+		t.Errorf("what is no MIDI file: %d", status)
+	}
+	// the bass's own duck at those two hits alone
+	if status, body := b.edit(id, "/duck/main-trigger", url.Values{"trigger": {"t2"}}); status != 422 || !strings.Contains(body, "no duck yet") {
+		t.Errorf("without a duck: %d", status)
+	}
+	b.edit(id, "/duck/fit", url.Values{})
+	if status, _ := b.edit(id, "/duck/main-trigger", url.Values{"trigger": {"t2"}}); status != 200 {
+		t.Fatal("not given to it")
+	}
+	gain := b.sound("/songs/" + id + "/duck/gain.wav").Ch[0]
+	if gain[int(2.51*rate)] > 0.9 || gain[int(0.26*rate)] != 1 || gain[int(1.01*rate)] > 0.9 {
+		t.Errorf("the gain is %g at the second note, %g at a kick", gain[int(2.51*rate)], gain[int(0.26*rate)])
+	}
+	if status, _ := b.edit(id, "/duck/fit", url.Values{"school": {"compressor"}}); status != 200 {
+		t.Fatal("no fit")
+	}
+	song = b.load(id)
+	if d, _ := song.Duck(); d == nil || d.Trigger != "t2" {
+		t.Errorf("after a fit it ducks to %+v", d)
+	}
+	b.edit(id, "/duck/main-trigger", url.Values{"trigger": {session.KickTrigger}})
+	if status, _ := b.edit(id, "/duck/trigger", url.Values{"stem": {low}}); status != 200 {
+		t.Fatal("no trigger of the bass")
+	}
+	if status, body := b.edit(id, "/duck/main-trigger", url.Values{"trigger": {"t3"}}); status != 422 || !strings.Contains(body, "cannot duck to it") {
+		t.Errorf("the bass ducks to itself: %d", status)
+	}
+	if status, _ := b.level(id, "/bus/b1/remove", url.Values{}); status != 200 || len(hits("t1")) != 15 {
+		t.Errorf("the bus goes: %d, %d hits", status, len(hits("t1")))
 	}
 }

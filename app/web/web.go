@@ -158,6 +158,7 @@ func (s *Server) routes(r *gin.Engine) {
 	g.POST("/duck/stop-false", limitForm, s.stopFalse)
 	g.POST("/duck/cell", limitForm, s.setCell)
 	g.POST("/duck/trigger", limitForm, s.addTrigger)
+	g.POST("/duck/main-trigger", limitForm, s.mainTrigger)
 	g.POST("/duck/trigger/:trigger/remove", limitForm, s.removeTrigger)
 	g.POST("/duck/hit", limitForm, s.setHit)
 	g.GET("/duck/schools", s.schools)

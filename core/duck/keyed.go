@@ -489,14 +489,14 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		filter = d.Key
 	}
 	goal := Goal{Clearance: song.Targets.Clearance, MaxDepth: song.Targets.MaxDepth}
-	key, keyID, err := r.KeySound(&plain, session.KickTrigger, p.Wide())
+	key, keyID, err := r.KeySound(&plain, song.DuckTrigger(), p.Wide())
 	if err != nil {
 		return Fitted{}, err
 	}
 	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), keyID, goal, school, filter), func() (Fitted, int, error) {
 		f, err := FitKeyed(p.Meter, before, key, p.Mono, goal, school, filter)
 		if f.Duck != nil {
-			f.Duck.Trigger = session.KickTrigger
+			f.Duck.Trigger = song.DuckTrigger()
 		}
 		return f, 2048, err
 	})

@@ -144,6 +144,11 @@ func (r *Renderer) Hits(song *session.Song, trigger string) ([]int, error) {
 			hits = append(hits, int(math.Round(at)))
 		}
 	}
+	if t.MIDI != nil {
+		for _, at := range t.MIDI.Hits() {
+			hits = append(hits, int(math.Round(at*float64(song.Rate))))
+		}
+	}
 	for _, st := range song.Sources(t) {
 		own, err := r.rawHits(song, t, st)
 		if err != nil {
@@ -173,7 +178,7 @@ func edited(hits []int, t *session.Trigger, rate int) []int {
 	slices.Sort(hits)
 	out := hits[:0]
 	for _, h := range hits {
-		if len(out) == 0 || h-out[len(out)-1] > near || len(t.Stems) == 0 && len(t.Added) == 0 && h != out[len(out)-1] {
+		if len(out) == 0 || h-out[len(out)-1] > near || len(t.Stems) == 0 && t.Bus == "" && len(t.Added) == 0 && h != out[len(out)-1] {
 			out = append(out, h)
 		}
 	}
@@ -415,7 +420,7 @@ func (r *Renderer) keyOf(song *session.Song, trigger string) ([]partSpec, func(W
 	if t == nil {
 		t = &session.Trigger{ID: session.KickTrigger}
 	}
-	if t.Grid != "" || len(t.Added)+len(t.Removed) > 0 {
+	if t.Clicks() || len(t.Added)+len(t.Removed) > 0 {
 		hits, err := r.Hits(song, trigger)
 		return []partSpec{{Clicks: hits}}, func(w Window) ([]float32, error) { return Clicks(hits, w, song.Rate), nil }, err
 	}
@@ -434,7 +439,7 @@ func (r *Renderer) keyOf(song *session.Song, trigger string) ([]partSpec, func(W
 			return nil, nil, err
 		}
 		at := place{}
-		if t.Post {
+		if t.Post || t.Bus != "" { // what a bus carries has gone through the faders
 			at = stemPlace(st)
 		}
 		sources = append(sources, source{st, at})

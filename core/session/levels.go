@@ -183,7 +183,7 @@ func (s *Song) Reaches(st *Stem, bus string) bool {
 
 // TriggerArrives reports whether a trigger's stem is still heard where the trigger is taken.
 func (s *Song) TriggerArrives(t *Trigger) bool {
-	if t.Grid != "" {
+	if t.Clicks() {
 		return true
 	}
 	sources := s.Sources(t)

@@ -90,9 +90,12 @@ func withoutDucks(buses []Bus) []Bus {
 	return out
 }
 
+// Clicks reports whether a trigger has hits but no sound of its own: a grid, or notes of a file.
+func (t *Trigger) Clicks() bool { return t.Grid != "" || t.MIDI != nil }
+
 // Sources returns the stems whose hits a trigger takes.
 func (s *Song) Sources(t *Trigger) []*Stem {
-	if t == nil || t.Grid != "" {
+	if t == nil || t.Clicks() {
 		return nil
 	}
 	if t.ID == KickTrigger {
@@ -102,6 +105,11 @@ func (s *Song) Sources(t *Trigger) []*Stem {
 		return nil
 	}
 	var out []*Stem
+	for i := range s.Stems {
+		if st := &s.Stems[i]; t.Bus != "" && !st.Mute && s.Reaches(st, t.Bus) {
+			out = append(out, st)
+		}
+	}
 	for _, id := range append([]string{t.Stem}, t.Stems...) {
 		if st := s.Stem(id); st != nil && !slices.Contains(out, st) {
 			out = append(out, st)

@@ -93,6 +93,10 @@ type MIDI struct {
 	Notes  []midi.Note `json:"notes"`
 }
 
+func (m *MIDI) outOfBounds() bool {
+	return len(m.Notes) > midi.MaxNotes || !(math.Abs(m.Offset) <= audio.MaxSeconds)
+}
+
 // Hits returns when the notes begin in the song, in seconds; those before its start are left out.
 func (m *MIDI) Hits() []float64 {
 	var at []float64
@@ -145,7 +149,9 @@ type Trigger struct {
 	At   string `json:"at_bus,omitempty"` // the bus at which it is taken; empty: at the stem itself
 
 	Stems   []string  `json:"stems,omitempty"`     // more stems whose hits count
+	Bus     string    `json:"bus,omitempty"`       // id of a bus: all that goes through it gives hits
 	Grid    string    `json:"grid,omitempty"`      // a note value: hits on the song's grid, instead of a stem's
+	MIDI    *MIDI     `json:"midi,omitempty"`      // notes of a file, likewise
 	Post    bool      `json:"post,omitempty"`      // its sound is taken behind the fader
 	Added   []float64 `json:"added_s,omitempty"`   // hits put in by hand, s
 	Removed []float64 `json:"removed_s,omitempty"` // hits taken out by hand, s
@@ -246,6 +252,12 @@ func (s *Song) Validate() error {
 				return fmt.Errorf("the trigger %q: %w", t.Name, err)
 			}
 		}
+		if t.Bus != "" && !buses[t.Bus] {
+			return fmt.Errorf("the trigger %q listens to a bus that is not there", t.Name)
+		}
+		if t.MIDI != nil && t.MIDI.outOfBounds() {
+			return fmt.Errorf("the MIDI notes of the trigger %q are out of bounds", t.Name)
+		}
 		if len(t.Added)+len(t.Removed) > MaxHitEdits {
 			return fmt.Errorf("the trigger %q has more than %d hits changed by hand", t.Name, MaxHitEdits)
 		}
@@ -273,7 +285,7 @@ func (s *Song) Validate() error {
 			return fmt.Errorf("the stem %q names no audio", st.Name)
 		case st.Was != "" && !hash.MatchString(st.Was):
 			return fmt.Errorf("the stem %q names an earlier file that is none", st.Name)
-		case st.MIDI != nil && (len(st.MIDI.Notes) > midi.MaxNotes || !(math.Abs(st.MIDI.Offset) <= audio.MaxSeconds)):
+		case st.MIDI != nil && st.MIDI.outOfBounds():
 			return fmt.Errorf("the MIDI notes of %q are out of bounds", st.Name)
 		case !st.Role.Valid():
 			return fmt.Errorf("the stem %q has the unknown role %q", st.Name, st.Role)
@@ -455,6 +467,15 @@ func (s *Song) duckMove() *move.Move {
 		}
 	}
 	return nil
+}
+
+// DuckTrigger is the id of the trigger at which the song's own duck works: the kick's, unless another was
+// chosen for it.
+func (s *Song) DuckTrigger() string {
+	if d, _ := s.Duck(); d != nil && s.Trigger(d.Trigger) != nil {
+		return d.Trigger
+	}
+	return KickTrigger
 }
 
 // SetLeader says who leads. A duck made for the other leader is taken out: it lowers the part that
