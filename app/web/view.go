@@ -62,6 +62,7 @@ type view struct {
 	Agree   *agreement
 	Trouble string   // why kick and bass cannot be measured
 	Levels  mix.Loud // of everything over the loop, after
+	Unduck  mix.Loud // of everything without the ducks; on Duck alone
 	Ledger  *levels.Ledger
 	Found   []levels.Finding // about the levels
 	Deck    deckView
@@ -135,6 +136,13 @@ func (s *Server) measure(ctx context.Context, v *view, solo mix.Solo) error {
 		v.Levels, err = s.Renderer.Loudness(ctx, &v.Song.Song, mix.SoloAll, v.Win)
 		return err
 	})
+	if v.Stage == "duck" {
+		g.Go(func() (err error) {
+			plain := v.Unducked()
+			v.Unduck, err = s.Renderer.Loudness(ctx, &plain, mix.SoloAll, v.Win)
+			return err
+		})
+	}
 	g.Go(func() error { return s.fillLedger(ctx, v, v.Win) })
 	g.Go(func() (err error) {
 		v.State, err = duck.Measure(ctx, s.Renderer, &v.Song.Song, v.Win)
@@ -215,6 +223,9 @@ func (v *view) Bars() string {
 
 // Headroom is the distance of the loop's peak from full scale.
 func (v *view) Headroom() meter.Figure { return -v.Levels.Peak }
+
+// MixFreed is how far the ducks let the whole mix's peak fall: it may be raised by that.
+func (v *view) MixFreed() meter.Figure { return v.Unduck.Peak - v.Levels.Peak }
 
 // BassName is the name for the bass in pictures and sentences.
 func (v *view) BassName() string { return nameOf(v.ByRole(session.Bass), "Bass") }
