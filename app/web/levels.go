@@ -19,6 +19,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/dsp"
+	"mellowthump/core/intake"
 	"mellowthump/core/levels"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -157,6 +158,24 @@ func (s *Server) fillLedger(ctx context.Context, v *view, w mix.Window) (err err
 		return v.Position(float64(frame) / float64(v.Rate))
 	})
 	return nil
+}
+
+// levelsCount answers with the mark of Levels in the rail, for what was shown before it was known.
+func (s *Server) levelsCount(c *gin.Context) {
+	song := s.load(c)
+	if song == nil {
+		return
+	}
+	v := &view{Song: song, Stage: "levels", Facts: map[string]*intake.Analysis{}}
+	err := s.fillFacts(c.Request.Context(), v)
+	if err == nil && len(v.Stems) > 0 {
+		err = s.fillLedger(c.Request.Context(), v, v.Win)
+	}
+	if err != nil {
+		s.failWith(c, err)
+		return
+	}
+	s.write(c, http.StatusOK, "railmark", s.levelsMark(v, railItem{}))
 }
 
 // sounds is what the files sound like, as far as it bears on levels.

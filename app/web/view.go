@@ -50,6 +50,7 @@ type view struct {
 	Theme    string
 	Built    string
 	Swap     bool // an htmx answer: parts outside the sheet are swapped too
+	Later    bool // the ledger is measured after the answer: it is not on this stage's sheet
 	Rail     []railItem
 	Sheet    template.HTML
 	Bad      *inputError
@@ -73,6 +74,7 @@ type railItem struct {
 	On               bool
 	Count            int
 	Settled          bool
+	Later            bool // the count comes after the page
 }
 
 // Error returns the sentence for a field.
@@ -96,6 +98,7 @@ func (v *view) Typed(field, value string) string {
 // view gathers what every page of a song shows.
 func (s *Server) view(c *gin.Context, song *store.Song, stage string, bad *inputError) (*view, error) {
 	v := &view{Song: song, Stage: stage, Bad: bad, Theme: theme(c), Built: s.built, Facts: map[string]*intake.Analysis{}}
+	v.Later = isHTMX(c) && stage != "levels"
 	for _, st := range Stages {
 		if st.Key == stage {
 			v.Question = st.Question
@@ -104,13 +107,8 @@ func (s *Server) view(c *gin.Context, song *store.Song, stage string, bad *input
 			v.Question = strings.Replace(v.Question, "the bass", "the kick", 1)
 		}
 	}
-	for _, st := range song.Stems {
-		a, err := s.Store.Facts(c.Request.Context(), st.Audio)
-		if err != nil {
-			return nil, fmt.Errorf("the facts of %s: %w", st.Name, err)
-		}
-		v.Facts[st.Audio] = a
-		v.Length = max(v.Length, int(math.Ceil(a.DurationS*float64(song.Rate))))
+	if err := s.fillFacts(c.Request.Context(), v); err != nil {
+		return nil, err
 	}
 	part := solo(c)
 	if bus := part.Bus(); bus != "" && song.Bus(bus) == nil {
@@ -123,13 +121,26 @@ func (s *Server) view(c *gin.Context, song *store.Song, stage string, bad *input
 	return v, nil
 }
 
+// fillFacts loads what is known of the files, and the loop.
+func (s *Server) fillFacts(ctx context.Context, v *view) error {
+	for _, st := range v.Stems {
+		a, err := s.Store.Facts(ctx, st.Audio)
+		if err != nil {
+			return fmt.Errorf("the facts of %s: %w", st.Name, err)
+		}
+		v.Facts[st.Audio] = a
+		v.Length = max(v.Length, int(math.Ceil(a.DurationS*float64(v.Rate))))
+	}
+	v.Win, v.Auto = window(v)
+	return nil
+}
+
 // measure renders and judges the loop, and what the deck plays of it.
 func (s *Server) measure(ctx context.Context, v *view, solo mix.Solo) error {
 	if len(v.Stems) == 0 {
 		v.Trouble = "There are no stems yet. Drop the kick and the bass on Intake."
 		return s.fillDeck(ctx, v, solo)
 	}
-	v.Win, v.Auto = window(v)
 	var g errgroup.Group // they share renders through the cache, and the processors
 	g.Go(func() error { return s.fillDeck(ctx, v, solo) })
 	g.Go(func() (err error) {
@@ -143,7 +154,9 @@ func (s *Server) measure(ctx context.Context, v *view, solo mix.Solo) error {
 			return err
 		})
 	}
-	g.Go(func() error { return s.fillLedger(ctx, v, v.Win) })
+	if !v.Later {
+		g.Go(func() error { return s.fillLedger(ctx, v, v.Win) })
+	}
 	g.Go(func() (err error) {
 		v.State, err = duck.Measure(ctx, s.Renderer, &v.Song.Song, v.Win)
 		if v.Trouble = trouble(err); v.Trouble != "" {
@@ -254,8 +267,7 @@ func (s *Server) fillRail(v *view) {
 			}
 			r.Settled = len(v.Stems) > 0 && r.Count == 0
 		case "levels":
-			r.Count = len(v.Found)
-			r.Settled = v.Ledger != nil && v.Ledger.Master.Out.Peak.Valid() && r.Count == 0
+			r = s.levelsMark(v, r)
 		case "pocket":
 			if v.State != nil {
 				r.Count = len(pocketFindings(v))
@@ -269,6 +281,18 @@ func (s *Server) fillRail(v *view) {
 		}
 		v.Rail = append(v.Rail, r)
 	}
+}
+
+// levelsMark marks Levels in the rail; where its ledger comes later, by what was last known.
+func (s *Server) levelsMark(v *view, r railItem) railItem {
+	r.Count, r.Later = len(v.Found), v.Later
+	if !v.Later {
+		s.counts.Store(v.ID, r.Count)
+	} else if n, ok := s.counts.Load(v.ID); ok {
+		r.Count = n.(int)
+	}
+	r.Settled = v.Ledger != nil && v.Ledger.Master.Out.Peak.Valid() && r.Count == 0
+	return r
 }
 
 // fillSheet renders the stage's own part.

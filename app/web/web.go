@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"net/http"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -49,7 +50,8 @@ type Server struct {
 	Pool     *worker.Pool
 	pages    *template.Template
 	handler  http.Handler
-	built    string // changes with every start, for addresses of static files
+	built    string   // changes with every start, for addresses of static files
+	counts   sync.Map // by song: findings about its levels, as last shown
 }
 
 // New wires a server over a data folder. hosts are the Host headers that are answered.
@@ -132,6 +134,7 @@ func (s *Server) routes(r *gin.Engine) {
 	g.POST("/duck/drop", limitForm, s.dropDuck)
 	g.POST("/levels/gain", limitForm, s.setGain)
 	g.POST("/levels/stem/:stem", limitForm, s.setStemRouting)
+	g.GET("/levels/count", s.levelsCount)
 	g.POST("/levels/bus", limitForm, s.addBus)
 	g.POST("/levels/bus/:bus", limitForm, s.setBus)
 	g.POST("/levels/bus/:bus/remove", limitForm, s.removeBus)

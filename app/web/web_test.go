@@ -19,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"mellowthump/app/demodata"
 	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
@@ -745,16 +746,30 @@ func BenchmarkImport(b *testing.B) {
 
 func BenchmarkDuckEdit(b *testing.B) {
 	t := &testing.T{}
-	bench, id := ready(t)
-	if t.Failed() {
-		b.Fatal("no bench")
+	bench := newBench(t)
+	if err := demodata.Load(context.Background(), bench.server.Store); err != nil {
+		b.Fatal(err)
 	}
+	songs, err := bench.server.Store.Songs(context.Background())
+	if err != nil || len(songs) != 1 {
+		b.Fatal(err, len(songs))
+	}
+	id := songs[0].ID
 	depth := 3.0
-	for b.Loop() {
+	edit := func() {
 		depth += 0.001
 		form := points([3]string{"-6", "0", "0"}, [3]string{"0", fmt.Sprintf("%.3f", -depth), "0"}, [3]string{"90", fmt.Sprintf("%.3f", -depth), "0"}, [3]string{"150", "0", "0"})
-		if status, body := bench.edit(id, "/duck/points", form); status != 200 {
+		status, body := bench.edit(id, "/duck/points", form)
+		if status != 200 {
 			b.Fatal(status, body)
 		}
+		at := strings.Index(body, `data-after="`) + len(`data-after="`)
+		if status, _ := bench.do("GET", strings.ReplaceAll(body[at:at+strings.Index(body[at:], `"`)], "&amp;", "&"), nil); status != 200 {
+			b.Fatal(status)
+		}
+	}
+	edit()
+	for b.Loop() {
+		edit()
 	}
 }

@@ -173,7 +173,7 @@ func (r *Renderer) StemLevels(ctx context.Context, song *session.Song, st *sessi
 		if err != nil {
 			return node{}, err
 		}
-		return r.sum([]node{{b, k, at}}, song.Rate, 1, p)
+		return r.sum([]node{{buf: b, key: k, at: at}}, song.Rate, 1, p)
 	})
 	if at.simple() {
 		track = track.Turned(st.Fader)
@@ -215,7 +215,7 @@ func (r *Renderer) TogetherLevel(ctx context.Context, song *session.Song, stems 
 			if err != nil {
 				return node{}, err
 			}
-			nodes[i] = node{b, k, stemPlace(st)}
+			nodes[i] = node{buf: b, key: k, at: stemPlace(st)}
 		}
 		return r.sum(nodes, song.Rate, 1, p)
 	})
@@ -429,7 +429,7 @@ func (r *Renderer) BandLevels(ctx context.Context, song *session.Song, stems []*
 				if err != nil {
 					return err
 				}
-				nodes[i] = node{b, k, stemPlace(st)}
+				nodes[i] = node{buf: b, key: k, at: stemPlace(st)}
 			}
 			n, err := r.sum(nodes, song.Rate, 1, p)
 			if err == nil {

@@ -345,7 +345,7 @@ func (r *Renderer) Stem(song *session.Song, st *session.Stem, w Window) (audio.B
 	if err != nil {
 		return b, "", err
 	}
-	n, err := r.sum([]node{{b, k, stemPlace(st)}}, song.Rate, 1, w)
+	n, err := r.sum([]node{{buf: b, key: k, at: stemPlace(st)}}, song.Rate, 1, w)
 	return n.buf, n.key, err
 }
 
@@ -455,7 +455,7 @@ func (r *Renderer) keyOf(song *session.Song, trigger string) ([]partSpec, func(W
 			if err != nil {
 				return nil, err
 			}
-			parts = append(parts, node{b, k, s.at})
+			parts = append(parts, node{buf: b, key: k, at: s.at})
 		}
 		n, err := r.sum(parts, song.Rate, 1, w)
 		return n.buf.Mono(), err
@@ -551,9 +551,16 @@ func (r *Renderer) Gain(song *session.Song, st *session.Stem, w Window) ([]float
 
 // node is a rendered part with its key and the place that it is given where it is summed.
 type node struct {
-	buf audio.Buffer
-	key string
-	at  place
+	buf  audio.Buffer
+	key  string
+	at   place
+	live bool // it holds a duck: what is worked on, and changes most
+}
+
+// ducked reports whether a stem is lowered by a duck, its own or that of a bus it goes through.
+func ducked(song *session.Song, st *session.Stem) bool {
+	return slices.ContainsFunc(st.Moves, func(m move.Move) bool { return !m.Off && m.Params.Kind() == move.KindDuck }) ||
+		slices.ContainsFunc(song.Path(st.Bus), func(b *session.Bus) bool { return b.Duck != nil && !b.Duck.Off })
 }
 
 // sum adds parts, each at its place, into a buffer of at least that many channels, and as many
@@ -608,7 +615,25 @@ func (r *Renderer) group(ctx context.Context, song *session.Song, bus string, so
 	if err != nil {
 		return node{}, err
 	}
-	return r.sum(parts, song.Rate, channels, w)
+	var still, live []node
+	for _, p := range parts {
+		channels = max(channels, p.at.channels(len(p.buf.Ch)))
+		if p.live {
+			live = append(live, p)
+		} else {
+			still = append(still, p)
+		}
+	}
+	if len(live) > 0 && len(still) > 1 { // their sum is kept while a duck is worked on
+		n, err := r.sum(still, song.Rate, channels, w)
+		if err != nil {
+			return node{}, err
+		}
+		parts = append([]node{n}, live...)
+	}
+	n, err := r.sum(parts, song.Rate, channels, w)
+	n.live = len(live) > 0
+	return n, err
 }
 
 // parts renders what goes to a bus: stems, sends and other buses, each with its place.
@@ -629,7 +654,7 @@ func (r *Renderer) parts(ctx context.Context, song *session.Song, bus string, so
 			if err != nil {
 				return fmt.Errorf("rendering %s: %w", in.stem.Name, err)
 			}
-			out[i] = node{b, k, in.at}
+			out[i] = node{buf: b, key: k, at: in.at, live: ducked(song, in.stem)}
 			return nil
 		})
 	}
