@@ -76,7 +76,7 @@ func TestDeck(t *testing.T) {
 		}
 		for side, want := range map[string]audio.Buffer{"before": before, "after": after} {
 			got := a.side(p, side)
-			if got.Frames() != n || len(got.Ch) != 2 {
+			if got.Frames() != n || len(got.Ch) != len(want.Ch) {
 				t.Fatalf("%s %s: %d frames of %d channels", solo, side, got.Frames(), len(got.Ch))
 			}
 			for c := range want.Ch {

@@ -1,7 +1,6 @@
 package web
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -133,11 +132,11 @@ func (s *Server) deckAudio(c *gin.Context) {
 
 // sendWAV answers with a buffer as a WAV.
 func sendWAV(c *gin.Context, b audio.Buffer, depth wav.Depth) {
-	var out bytes.Buffer
-	out.Grow(64 + b.Frames()*len(b.Ch)*int(depth)/8)
-	if err := wav.Write(&out, b, depth); err != nil {
-		c.String(http.StatusInternalServerError, "The audio could not be written.")
-		return
+	data := b.Frames() * len(b.Ch) * int(depth) / 8
+	c.Header("Content-Type", "audio/wav")
+	c.Header("Content-Length", strconv.Itoa(len(wav.Header(b.Rate, len(b.Ch), b.Frames(), depth))+data+data%2))
+	c.Status(http.StatusOK)
+	if err := wav.Write(c.Writer, b, depth); err != nil {
+		c.Abort() // the other end has gone, or it will see that the file is short
 	}
-	c.Data(http.StatusOK, "audio/wav", out.Bytes())
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"math"
 
-	"mellowthump/core/audio"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -46,12 +45,11 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	if s.After, err = r.Figures(s.Pair); err != nil {
 		return nil, err
 	}
-	kick := song.Ducked() == session.Kick
-	before, err := sides(r, s.Without, s.Before, kick)
+	before, err := sides(ctx, r, &bypassed, s.Without, s.Before, w)
 	if err != nil {
 		return nil, err
 	}
-	after, err := sides(r, s.Pair, s.After, kick)
+	after, err := sides(ctx, r, song, s.Pair, s.After, w)
 	if err != nil {
 		return nil, err
 	}
@@ -74,23 +72,23 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	return s, err
 }
 
-// sides gathers one side of a duck, of the bass or of the kick; the loudness and the energy are kept by
-// content.
-func sides(r *mix.Renderer, p *mix.Pair, f meter.HitFigures, kick bool) (Sides, error) {
-	return mix.Cached(r.Cache, mix.Key("sides", p.Key(), kick), func() (Sides, int, error) {
-		if kick {
-			return Sides{
-				Loudness: meter.IntegratedLoudness(audio.Buffer{Rate: p.Meter.Rate, Ch: [][]float32{p.Meter.KickSound()}}.Slice(p.Inside.From, p.Inside.To)),
-				Low:      p.Meter.LowEnergy(p.Meter.KickSound()),
-				SumPeak:  f.SumPeak,
-			}, 64, nil
+// sides gathers one side of a duck, of the bass or of the kick.
+func sides(ctx context.Context, r *mix.Renderer, song *session.Song, p *mix.Pair, f meter.HitFigures, w mix.Window) (Sides, error) {
+	s := Sides{Low: f.Low, SumPeak: f.SumPeak}
+	part := mix.SoloBass
+	if song.Ducked() == session.Kick {
+		part = mix.SoloKick
+		var err error
+		s.Low, err = mix.Cached(r.Cache, mix.Key("kick's low end", p.Key()), func() (float64, int, error) {
+			return p.Meter.LowEnergy(p.Meter.KickSound()), 8, nil
+		})
+		if err != nil {
+			return s, err
 		}
-		return Sides{
-			Loudness: meter.IntegratedLoudness(p.BassWindow()),
-			Low:      f.Low,
-			SumPeak:  f.SumPeak,
-		}, 64, nil
-	})
+	}
+	loud, err := r.Loudness(ctx, song, part, w)
+	s.Loudness = loud.Integrated
+	return s, err
 }
 
 // FitSong fits a duck to a song over a window, whatever duck it has now.

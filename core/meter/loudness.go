@@ -67,6 +67,34 @@ func NewLoudness(rate, channels int) *Loudness {
 // hopEnd is the frame where hop k ends, rounded so that 10 hops are a second at any rate.
 func (l *Loudness) hopEnd(k int) int64 { return int64(k+1) * int64(l.rate) / 10 }
 
+// Weighted returns a sound through the K-weighting filter, from rest. Weighting is linear: the sum of
+// weighted parts is the weighted sum.
+func Weighted(b audio.Buffer) audio.Buffer {
+	out := audio.New(b.Rate, len(b.Ch), b.Frames())
+	k := KWeighting(float64(b.Rate))
+	if len(b.Ch) == 2 {
+		dsp.Process2(dsp.NewFilter(k), out.Ch[0], b.Ch[0], dsp.NewFilter(k), out.Ch[1], b.Ch[1])
+		return out
+	}
+	for c := range b.Ch {
+		dsp.NewFilter(k).Process(out.Ch[c], b.Ch[c])
+	}
+	return out
+}
+
+// AddWeighted measures the next block of a sound that is K-weighted already.
+func (l *Loudness) AddWeighted(b audio.Buffer) {
+	n := b.Frames()
+	for done := 0; done < n; {
+		m := int(min(int64(n-done), l.next-l.frames))
+		for _, ch := range b.Ch {
+			l.sum += Energy(ch[done : done+m])
+		}
+		done += m
+		l.pass(m)
+	}
+}
+
 // Add measures the next block.
 func (l *Loudness) Add(b audio.Buffer) {
 	n := b.Frames()
@@ -87,18 +115,23 @@ func (l *Loudness) Add(b audio.Buffer) {
 			}
 		}
 		done += m
-		l.frames += int64(m)
-		if l.frames == l.next {
-			k := len(l.hops)
-			start := int64(0)
-			if k > 0 {
-				start = l.hopEnd(k - 1)
-			}
-			l.hops = append(l.hops, l.sum/float64(l.next-start))
-			l.sum = 0
-			l.next = l.hopEnd(k + 1)
-		}
+		l.pass(m)
 	}
+}
+
+// pass goes on by some frames whose energy is in the sum, and closes a hop that they end.
+func (l *Loudness) pass(frames int) {
+	if l.frames += int64(frames); l.frames < l.next {
+		return
+	}
+	k := len(l.hops)
+	start := int64(0)
+	if k > 0 {
+		start = l.hopEnd(k - 1)
+	}
+	l.hops = append(l.hops, l.sum/float64(l.next-start))
+	l.sum = 0
+	l.next = l.hopEnd(k + 1)
 }
 
 func toLUFS(meanSquare float64) float64 { return loudnessOffset + dsp.PowerDB(meanSquare) }

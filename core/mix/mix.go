@@ -611,9 +611,21 @@ func (r *Renderer) solo(ctx context.Context, song *session.Song, solo Solo, w Wi
 
 // group renders the sum of what goes to a bus, before its fader; "" is the master.
 func (r *Renderer) group(ctx context.Context, song *session.Song, bus string, solo Solo, w Window, channels int) (node, error) {
-	parts, err := r.parts(ctx, song, bus, solo, w)
+	parts, live, err := r.gathered(ctx, song, bus, solo, w, channels)
 	if err != nil {
 		return node{}, err
+	}
+	n, err := r.sum(parts, song.Rate, channels, w)
+	n.live = live
+	return n, err
+}
+
+// gathered renders the parts of a group and adds those up that no duck touches: their sum is kept while
+// a duck is worked on. It reports whether any part holds a duck.
+func (r *Renderer) gathered(ctx context.Context, song *session.Song, bus string, solo Solo, w Window, channels int) ([]node, bool, error) {
+	parts, err := r.parts(ctx, song, bus, solo, w)
+	if err != nil {
+		return nil, false, err
 	}
 	var still, live []node
 	for _, p := range parts {
@@ -624,16 +636,11 @@ func (r *Renderer) group(ctx context.Context, song *session.Song, bus string, so
 			still = append(still, p)
 		}
 	}
-	if len(live) > 0 && len(still) > 1 { // their sum is kept while a duck is worked on
-		n, err := r.sum(still, song.Rate, channels, w)
-		if err != nil {
-			return node{}, err
-		}
-		parts = append([]node{n}, live...)
+	if len(live) == 0 || len(still) < 2 {
+		return parts, len(live) > 0, nil
 	}
-	n, err := r.sum(parts, song.Rate, channels, w)
-	n.live = len(live) > 0
-	return n, err
+	n, err := r.sum(still, song.Rate, channels, w)
+	return append([]node{n}, live...), true, err
 }
 
 // parts renders what goes to a bus: stems, sends and other buses, each with its place.

@@ -404,3 +404,38 @@ func TestTriggerAtABus(t *testing.T) {
 		t.Errorf("%d hits through a bus within, %v", len(hits), err)
 	}
 }
+
+// The loudness of a mix with ducks is put together from weighted parts: it is that of the mix as it is
+// rendered, whatever the routing.
+func TestLoudnessFromParts(t *testing.T) {
+	lib, s := beat()
+	s = withDuck(s, 9)
+	s.Buses = append(s.Buses, session.Bus{ID: "room", Name: "Room", Fader: -7})
+	s.Buses[0].Fader, s.Buses[1].Fader, s.Buses[1].Bus, s.Master.Fader = -2, 3, "low", -1.5
+	s.Stems[0].Fader, s.Stems[1].Fader, s.Stems[1].Sends = -1, 2, []session.Send{{Bus: "room", Level: -6}}
+	s.Stems[2].Pan, s.Stems[2].Width = 0.4, 0.5
+	w := Window{rate / 4, 4 * rate}
+	whole := Window{w.From - rate/2, w.To + rate/2} // as the deck renders it: what the figure is of
+	for _, solo := range []Solo{SoloAll, SoloBoth, SoloBass, SoloKick, SoloBus("low"), SoloBus("room")} {
+		r := New(lib, 1<<28)
+		got, err := r.Loudness(context.Background(), &s, solo, w)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, _, err := r.Solo(context.Background(), &s, solo, whole)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want := meter.IntegratedLoudness(b.Slice(rate/2, rate/2+w.Frames()))
+		if math.Abs(float64(got.Integrated-want)) > 1e-3 {
+			t.Errorf("%s: %.4f LUFS, the render has %.4f", solo, float64(got.Integrated), float64(want))
+		}
+	}
+	off := s.Unducked()
+	r := New(lib, 1<<28)
+	ducked, _ := r.Loudness(context.Background(), &s, SoloBass, w)
+	plain, _ := r.Loudness(context.Background(), &off, SoloBass, w)
+	if plain.Integrated-ducked.Integrated < 0.5 {
+		t.Errorf("the duck takes %.2f LU", float64(plain.Integrated-ducked.Integrated))
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
@@ -101,9 +102,6 @@ func (p *Pair) Wide() Window {
 	return Window{p.Window.From - p.Inside.From, p.Window.From - p.Inside.From + len(p.Mono)}
 }
 
-// BassWindow returns the bass over the window itself, without its lead.
-func (p *Pair) BassWindow() audio.Buffer { return p.Bass.Slice(p.Inside.From, p.Inside.To) }
-
 // Key identifies what was rendered.
 func (p *Pair) Key() string { return key("pair", p.kickKey, p.bassKey) }
 
@@ -128,15 +126,91 @@ func (r *Renderer) Loudness(ctx context.Context, song *session.Song, solo Solo, 
 		return Loud{meter.None, meter.None}, err
 	}
 	return Cached(r.Cache, key("loud", k), func() (Loud, int, error) {
-		return Loud{Peak: meter.PeakDB(b.Ch...), Integrated: meter.IntegratedLoudness(b)}, 200, nil
+		l, err := r.loudness(ctx, song, solo, w, b)
+		if err != nil {
+			return Loud{meter.None, meter.None}, 0, err
+		}
+		both := 0.0
+		if len(b.Ch) == 1 { // it sounds on both sides of the mix
+			both = dsp.PowerDB(2)
+		}
+		return Loud{Peak: meter.PeakDB(b.Ch...), Integrated: l.IntegratedAt(both)}, 200, nil
 	})
 }
 
+// loudness measures a solo, rendered as b. Weighting is linear, and bus faders are but gains: what no duck
+// touches is weighted once and kept, each ducked stem is weighted once for all solos, and they are added up.
+func (r *Renderer) loudness(ctx context.Context, song *session.Song, solo Solo, w Window, b audio.Buffer) (*meter.Loudness, error) {
+	l := meter.NewLoudness(b.Rate, len(b.Ch))
+	var still, live []contribution
+	for i := range song.Stems {
+		st := &song.Stems[i]
+		switch {
+		case solo == SoloKey || !heard(song, st, solo):
+		case ducked(song, st):
+			live = append(live, contributions(song, st, "")...)
+		default:
+			still = append(still, contributions(song, st, "")...)
+		}
+	}
+	if len(live) == 0 {
+		l.Add(b)
+		return l, nil
+	}
+	pad := int(lead * float64(song.Rate))
+	wide := Window{w.From - pad, w.To + pad}
+	weighted := func(n node) (audio.Buffer, error) {
+		return Cached(r.Cache, key("weighted", n.key, pad, w.Frames()), func() (audio.Buffer, int, error) {
+			x := meter.Weighted(n.buf.Slice(pad, pad+w.Frames()))
+			return x, x.Bytes(), nil
+		})
+	}
+	render := func(by contribution) (node, error) {
+		x, k, err := r.chained(song, by.stem, wide)
+		return node{buf: x, key: k, at: by.at}, err
+	}
+	sum := audio.New(b.Rate, len(b.Ch), b.Frames())
+	if len(still) > 0 {
+		nodes := make([]node, len(still))
+		for i, by := range still {
+			var err error
+			if nodes[i], err = render(by); err != nil {
+				return nil, err
+			}
+		}
+		n, err := r.sum(nodes, song.Rate, 1, wide)
+		if err != nil {
+			return nil, err
+		}
+		x, err := weighted(n)
+		if err != nil {
+			return nil, err
+		}
+		place{}.addTo(sum, x, true)
+	}
+	for i, by := range live {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		n, err := render(by)
+		if err != nil {
+			return nil, err
+		}
+		x, err := weighted(n)
+		if err != nil {
+			return nil, err
+		}
+		n.at.addTo(sum, x, i == 0 && len(still) == 0)
+	}
+	l.AddWeighted(sum)
+	return l, nil
+}
+
 // Heard renders what the deck plays: the window of a solo, cut out of the same render that
-// the figures are measured on.
+// the figures are measured on. What is mono stays so; it is played on both sides.
 func (r *Renderer) Heard(ctx context.Context, song *session.Song, solo Solo, w Window) (audio.Buffer, string, error) {
 	pad := int(lead * float64(song.Rate))
-	b, k, err := r.Solo(ctx, song, solo, Window{w.From - pad, w.To + pad})
+	b, k, err := r.solo(ctx, song, solo, Window{w.From - pad, w.To + pad}, 1)
 	if err != nil {
 		return b, "", err
 	}

@@ -204,23 +204,32 @@ func (o *Writer) Write(b audio.Buffer) error {
 	if need := block * len(b.Ch) * step; len(o.raw) < need {
 		o.raw = make([]byte, need)
 	}
+	frame := step * len(b.Ch)
 	for at := 0; at < b.Frames(); at += block {
-		p := 0
-		for i := at; i < min(at+block, b.Frames()); i++ {
-			for c := range b.Ch {
-				switch v := b.Ch[c][i]; o.depth {
-				case Float32:
-					binary.LittleEndian.PutUint32(o.raw[p:], math.Float32bits(v))
-				case Int24:
-					q := int24(v)
-					o.raw[p], o.raw[p+1], o.raw[p+2] = byte(q), byte(q>>8), byte(q>>16)
-				default:
-					binary.LittleEndian.PutUint16(o.raw[p:], uint16(o.int16(v)))
+		end := min(at+block, b.Frames())
+		raw := o.raw[:(end-at)*frame]
+		switch o.depth {
+		case Int24:
+			for c, ch := range b.Ch {
+				for i, v := range ch[at:end] {
+					q, to := int24(v), raw[i*frame+c*step:][:3]
+					to[0], to[1], to[2] = byte(q), byte(q>>8), byte(q>>16)
 				}
-				p += step
+			}
+		case Float32:
+			for c, ch := range b.Ch {
+				for i, v := range ch[at:end] {
+					binary.LittleEndian.PutUint32(raw[i*frame+c*step:], math.Float32bits(v))
+				}
+			}
+		default: // the dither runs on from channel to channel
+			for i := range end - at {
+				for c := range b.Ch {
+					binary.LittleEndian.PutUint16(raw[i*frame+c*step:], uint16(o.int16(b.Ch[c][at+i])))
+				}
 			}
 		}
-		if _, err := o.w.Write(o.raw[:p]); err != nil {
+		if _, err := o.w.Write(raw); err != nil {
 			return err
 		}
 	}
@@ -253,13 +262,12 @@ func (o *Writer) int16(v float32) int16 {
 func int24(v float32) int32 {
 	const full = 1 << 23
 	s := float64(v) * full
-	switch {
-	case s >= full-1:
+	q := int32(s + math.Copysign(0.5, s)) // no branch on the sign, which changes all the time
+	if s >= full-1 {
 		return full - 1
-	case s <= -full:
-		return -full
-	case s < 0:
-		return int32(s - 0.5)
 	}
-	return int32(s + 0.5) // NaN converts to an implementation's own value; mix never makes one
+	if s <= -full {
+		return -full
+	}
+	return q // NaN converts to an implementation's own value; mix never makes one
 }
