@@ -123,15 +123,16 @@ func (s *Server) schools(c *gin.Context) {
 			return
 		}
 		now, off := song.Duck()
-		for _, k := range move.Schools {
-			f, err := duck.FitSchool(c.Request.Context(), s.Renderer, &song.Song, mix.Window{To: n}, k.School)
+		fits, err := duck.FitSchools(c.Request.Context(), s.Renderer, &song.Song, mix.Window{To: n})
+		if err != nil && trouble(err) == "" {
+			s.failWith(c, err)
+			return
+		}
+		for i, k := range move.Schools {
 			if err != nil {
-				if trouble(err) != "" {
-					break
-				}
-				s.failWith(c, err)
-				return
+				break
 			}
+			f := fits[i]
 			r := row{School: k.School, Label: k.Label, Fitted: f, On: now != nil && !off && now.School == k.School}
 			if f.Duck != nil {
 				one := song.Unducked()

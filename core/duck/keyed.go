@@ -7,6 +7,8 @@ import (
 	"sort"
 	"sync"
 
+	"golang.org/x/sync/errgroup"
+
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -468,6 +470,19 @@ func keyedP10(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move
 		return meter.None, err
 	}
 	return meter.Figure(worst(m.Clearances(out))), nil
+}
+
+// FitSchools fits every school to a song over a window, in the order of move.Schools, side by side.
+func FitSchools(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) ([]Fitted, error) {
+	out := make([]Fitted, len(move.Schools))
+	var g errgroup.Group
+	for i, k := range move.Schools {
+		g.Go(func() (err error) {
+			out[i], err = FitSchool(ctx, r, song, w, k.School)
+			return err
+		})
+	}
+	return out, g.Wait()
 }
 
 // FitSchool fits a duck of one school to a song over a window.
