@@ -7,6 +7,8 @@ import (
 	"io"
 	"math"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -16,6 +18,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
+	"mellowthump/core/intake"
 	"mellowthump/core/session"
 )
 
@@ -391,6 +394,102 @@ func TestHandoverDrag(t *testing.T) {
 	p.edited("undo", func() { p.click("#undo") })
 	if _, back := a.judged(p); back.After.HandoverMedian != was.After.HandoverMedian {
 		t.Errorf("two undos later it stands at %.0f ms, it was at %.0f", float64(back.After.HandoverMedian), float64(was.After.HandoverMedian))
+	}
+	p.clean()
+}
+
+// The ducked bass is taken away and dropped back on its own row: what came back is what was planned. A
+// bounce without the duck is told apart.
+func TestDuckOutAndBackIn(t *testing.T) {
+	a, p := withFight(t)
+	song := a.song(p)
+	p.visit(a.url + "/songs/" + song + "/duck")
+	p.edited("the fit", func() { p.click("#fit") })
+	file := filepath.Join(t.TempDir(), "Sub bounced.wav")
+	if err := os.WriteFile(file, a.download(p, "a[href*=\"ducked.wav\"]"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, link := range []string{"gain.mid", "gain.wav", "hits.mid", "click.wav", "settings.txt", "curve.csv"} {
+		if b := a.download(p, "a[href$=\""+link+"\"]"); len(b) < 40 {
+			t.Errorf("%s has %d bytes", link, len(b))
+		}
+	}
+	drop := func(path string) {
+		p.visit(a.url + "/songs/" + song + "/intake")
+		el, err := p.Timeout(patience).Element("tr[data-name=Sub] .replace-file")
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.edited("the bounce", func() {
+			if err := el.SetFiles([]string{path}); err != nil {
+				t.Fatal(err)
+			}
+		})
+		p.visit(a.url + "/songs/" + song + "/duck")
+		p.until("what came back", "document.querySelector('#back-worst')")
+	}
+	worst := func() float64 {
+		var v float64
+		fmt.Sscan(strings.Replace(p.text("#back-worst"), "−", "-", 1), &v)
+		return v
+	}
+	drop(file)
+	if got := worst(); math.Abs(got) > 0.15 {
+		t.Errorf("a faithful bounce differs by %.1f dB", got)
+	}
+	_, bass := fight()
+	for c := range bass.Ch { // the same file would be refused
+		for i := range bass.Ch[c] {
+			bass.Ch[c][i] *= 0.98
+		}
+	}
+	p.visit(a.url + "/songs/" + song + "/duck")
+	p.edited("undo", func() { p.click("#undo") })
+	drop(write(t, "Sub plain.wav", bass, wav.Float32))
+	if got := worst(); got < 2 {
+		t.Errorf("a bounce without the duck differs by %.1f dB", got)
+	}
+	p.clean()
+}
+
+// Where the bass leads the fit lowers the kick's tail; the readouts are the core's own. Another school is
+// heard before it is chosen.
+func TestDuckWhereTheBassLeads(t *testing.T) {
+	a, p := withFight(t)
+	song := a.song(p)
+	p.visit(a.url + "/songs/" + song + "/duck")
+	p.edited("the fit", func() { p.click("#fit") })
+	p.until("the schools", "document.querySelector('#schools-table [data-try=band]')")
+	p.js("localStorage.setItem('care-read', '1')")
+	p.click("#schools-table [data-try=band]")
+	p.until("it is tried", "document.querySelector('#trying') && document.querySelector('#deck').dataset.loaded.includes('school=band')")
+	p.click("#trying button")
+	p.until("the song as it is", "!document.querySelector('#trying') && !document.querySelector('#deck').dataset.loaded.includes('school')")
+	p.click("#play")
+
+	p.visit(a.url + "/songs/" + song + "/pocket")
+	p.edited("the bass leads", func() { p.click("#bass-leads") })
+	p.visit(a.url + "/songs/" + song + "/duck")
+	p.edited("a high target", func() { p.typed("#target-clearance", "30") })
+	p.edited("the fit", func() { p.click("#fit") })
+	now, st := a.judged(p)
+	if d, _ := now.Duck(); d == nil || d.Points[0].MS < 0 || now.TriggerStem().Moves == nil {
+		t.Fatalf("the kick has no duck: %+v", d)
+	}
+	b := now.ByRole(session.Bass)[0]
+	facts, err := a.store.Facts(context.Background(), b.Audio)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lead := st.Pair.Meter.MeasureLead(st.Pair.Mono, intake.Line(facts, nil), st.After)
+	led := st.Without.Meter.MeasureLead(st.Without.Mono, intake.Line(facts, nil), st.Before)
+	for sel, want := range map[string]string{"#d-lead": shown(lead.Median, 1), "#d-lead-p10": shown(lead.P10, 1), "#d-lead-p10-before": shown(led.P10, 1), "#d-loss": shown(st.Readout.BassLoss, 2), "#d-depth": shown(st.Readout.Depth, 1)} {
+		if got := p.text(sel); got != want {
+			t.Errorf("%s reads %q, the core has %q", sel, got, want)
+		}
+	}
+	if lead.P10 <= led.P10 {
+		t.Errorf("the bass leads by %.1f dB after %.1f", float64(lead.P10), float64(led.P10))
 	}
 	p.clean()
 }

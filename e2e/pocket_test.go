@@ -2,14 +2,21 @@ package e2e
 
 import (
 	"context"
+	"fmt"
+	"math"
+	"strings"
 	"testing"
 
 	"mellowthump/app/store"
 	"mellowthump/app/web/plot"
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
+	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/pocket"
+	"mellowthump/core/session"
 )
 
 // judged is the core's own judgement of a song over its whole length, which is its loop here.
@@ -136,4 +143,66 @@ func TestPocketAdvice(t *testing.T) {
 		t.Error("the undo leaves the bass leading")
 	}
 	p.clean()
+}
+
+// The table of the bass's notes is the core's own: time, cents off, clearance on each; detuned as typed, the
+// whole line reads in tune; each note by its own error, too.
+func TestNoteTable(t *testing.T) {
+	a := start(t, t.TempDir())
+	p := a.open("/")
+	p.newSong("Slack Water", "120")
+	kick, _ := fight()
+	bass := audio.New(rate, 1, kick.Frames())
+	phase := 0.0
+	for i := range bass.Ch[0] {
+		hz := 43.654 * math.Pow(2, 17./1200)
+		if i/(2*rate)%2 == 1 {
+			hz = 51.913 * math.Pow(2, 9./1200)
+		}
+		phase += 2 * math.Pi * hz / rate
+		bass.Ch[0][i] = float32(0.3 * (math.Sin(phase) + 0.3*math.Sin(2*phase)))
+	}
+	p.choose(write(t, "Kick.wav", kick, wav.Int24), write(t, "Sub.wav", bass, wav.Int24))
+	p.until("both stems", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')")
+	p.visit(a.url + "/songs/" + a.song(p) + "/pocket")
+	table := func() string {
+		return p.js("[...document.querySelectorAll('#line-notes tbody tr')].map(r => [...r.cells].map(c => c.textContent).join(' ')).join('; ')")
+	}
+	cores := func() string {
+		song, st := a.judged(p)
+		b := song.ByRole(session.Bass)[0]
+		facts, err := a.store.Facts(context.Background(), b.Audio)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var rows []string
+		for _, n := range pocket.Notes(pocket.TuneLine(intake.Line(facts, b.MIDI), b), st.After.Hits, 0, 7) {
+			rows = append(rows, fmt.Sprintf("%s %s %.0f %% %s c %s", n.Note, plot.Signed(n.Hz, 1), 100*n.Share, plot.Signed(n.Cents, 0), shown(n.Clearance, 1)))
+		}
+		return strings.Join(rows, "; ")
+	}
+	same := func(what string) {
+		t.Helper()
+		if got, want := table(), cores(); got != want {
+			t.Errorf("%s the table reads\n%s, the core has\n%s", what, got, want)
+		}
+	}
+	same("untouched")
+	if got := table(); !strings.Contains(got, "F1 44.1") || !strings.Contains(got, " 17 c") || !strings.Contains(got, "9 c") {
+		t.Errorf("the table reads %s", got)
+	}
+	p.edited("the detune", func() { p.typed("#detune-cents", "-17") })
+	same("detuned")
+	if got := table(); !strings.Contains(got, " 0 c") || !strings.Contains(got, "−8 c") {
+		t.Errorf("detuned by 17 cents the table reads %s", got)
+	}
+	p.edited("each note", func() { p.click("#detune-each") })
+	same("each note tuned")
+	if got := table(); strings.Count(got, " 0 c") != 2 {
+		t.Errorf("each note tuned, the table reads %s", got)
+	}
+	p.edited("undo", func() { p.click("#undo") })
+	p.typed("#detune-cents", "flat")
+	p.until("a sentence", "document.querySelector('#pocket-wrong')")
+	p.clean("422")
 }
