@@ -63,7 +63,7 @@ func duckFindings(v *view) []pointOf {
 	if asked.Valid() && !met(asked, target) {
 		remedy := "Press Fit for the least duck that reaches it, or shape it by hand."
 		if v.DuckWhy() != "" && st.Readout != nil {
-			remedy = "The fit goes by the whole song, and this loop is harder than most of it. Ask for a little more, or deepen it by hand."
+			remedy = "The fit goes by the whole song; this loop may be harder than most of it. A higher cap, another school, or pitch and place on Pocket go further."
 		}
 		out = append(out, pointOf{
 			fmt.Sprintf("Worst tenth in this loop %s dB, %s asked", figure(asked, 1), plot.Signed(target, 1)),
@@ -451,6 +451,9 @@ func (v costView) ByNote() bool {
 	d, _ := v.Song.Duck()
 	return d != nil && len(d.Parts) > 0
 }
+
+// NotesHelp reports whether following the notes saves any bass that can be seen in the figure.
+func (v costView) NotesHelp() bool { return v.Notes != nil && v.Notes.Same-v.Notes.Loss >= 0.05 }
 
 // bassLine is the line of the first bass, as it is tuned.
 func (s *Server) bassLine(ctx context.Context, song *session.Song) ([]meter.BassNote, error) {
