@@ -457,14 +457,15 @@ func (v costView) NotesHelp() bool { return v.Notes != nil && v.Notes.Same-v.Not
 
 // bassLine is the line of the first bass, as it is tuned.
 func (s *Server) bassLine(ctx context.Context, song *session.Song) ([]meter.BassNote, error) {
-	for _, st := range song.ByRole(session.Bass) {
-		a, err := s.Store.Facts(ctx, st.Audio)
-		if err != nil {
-			return nil, err
-		}
-		return pocket.TuneLine(intake.Line(a, st.MIDI), st), nil
+	basses := song.ByRole(session.Bass)
+	if len(basses) == 0 {
+		return nil, nil
 	}
-	return nil, nil
+	a, err := s.Store.Facts(ctx, basses[0].Audio)
+	if err != nil {
+		return nil, err
+	}
+	return pocket.TuneLine(intake.Line(a, basses[0].MIDI), basses[0]), nil
 }
 
 // perNote lets the curve's depth follow the notes of the bass, or makes it the same for all again.
