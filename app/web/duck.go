@@ -374,6 +374,9 @@ func (s *Server) setTargets(c *gin.Context) {
 		if song.Targets.MaxDepth, err = move.ParseNumber(c.PostForm("depth"), "dB"); err != nil {
 			return "", badInput(c, "targets", fmt.Errorf("the cap %w", err))
 		}
+		if c.PostForm("ahead-asked") != "" { // an unticked box sends nothing
+			song.Targets.NoAhead = c.PostForm("ahead") == ""
+		}
 		if err := song.Validate(); err != nil {
 			return "", badInput(c, "targets", err)
 		}
@@ -405,7 +408,11 @@ func (s *Server) setTargets(c *gin.Context) {
 		if was == song.Targets {
 			return "", nil
 		}
-		return fmt.Sprintf("Ask %g dB of clearance, at most %g dB of depth", song.Targets.Clearance, song.Targets.MaxDepth), nil
+		ahead := ""
+		if was.NoAhead != song.Targets.NoAhead {
+			ahead = map[bool]string{true: ", no look-ahead", false: ", with look-ahead"}[song.Targets.NoAhead]
+		}
+		return fmt.Sprintf("Ask %g dB of clearance, at most %g dB of depth%s", song.Targets.Clearance, song.Targets.MaxDepth, ahead), nil
 	})
 }
 

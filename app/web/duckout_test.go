@@ -15,6 +15,7 @@ import (
 	"mellowthump/core/duck"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/session"
 )
 
 // sound reads what a path sends.
@@ -291,5 +292,33 @@ func TestHearASchool(t *testing.T) {
 		if status, _ := b.do("GET", "/songs/"+id+path, nil); status != 400 {
 			t.Errorf("%s: %d", path, status)
 		}
+	}
+}
+
+// Look-ahead is asked for, or not: an unticked box counts where the form was there, and a fit keeps to it.
+func TestLookaheadIsAsked(t *testing.T) {
+	b, id := ready(t)
+	set := func(form url.Values) session.Targets {
+		t.Helper()
+		form.Set("clearance", "8")
+		form.Set("depth", "18")
+		if status, body := b.edit(id, "/duck/targets", form); status != 200 {
+			t.Fatalf("%d %.200s", status, body)
+		}
+		return b.load(id).Targets
+	}
+	if !set(url.Values{"ahead-asked": {"1"}}).NoAhead {
+		t.Error("unticked, it is still on")
+	}
+	if !set(url.Values{}).NoAhead {
+		t.Error("a form that does not ask turns it on")
+	}
+	b.edit(id, "/duck/fit", url.Values{})
+	song := b.load(id)
+	if d, _ := song.Duck(); d.Points[0].MS < 0 {
+		t.Errorf("the fit begins %g ms before the hit", -d.Points[0].MS)
+	}
+	if set(url.Values{"ahead-asked": {"1"}, "ahead": {"1"}}).NoAhead {
+		t.Error("ticked, it is off")
 	}
 }

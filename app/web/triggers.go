@@ -35,6 +35,11 @@ type matrixRow struct {
 	Cells      []matrixCell
 }
 
+// Ducks reports whether the part is a stem with a duck of its own, on.
+func (r matrixRow) Ducks() bool {
+	return !r.Bus && slices.ContainsFunc(r.Cells, func(c matrixCell) bool { return !c.Main && c.Depth != "" && !c.Off })
+}
+
 type matrixCell struct {
 	Trigger string
 	Depth   string // as typed; empty: does not duck to it

@@ -83,6 +83,12 @@ func TestMatrix(t *testing.T) {
 	if page := b.get("/songs/" + id + "/duck"); !strings.Contains(page, `id="cell-`+stem("Pad").ID+`-t1" value="5"`) {
 		t.Error("the matrix does not show it")
 	}
+	if got := b.sound("/songs/" + id + "/duck/ducked.wav?stem=" + stem("Pad").ID); math.Abs(float64(got.Ch[0][at]-out.Ch[0][at])) > 1e-6 {
+		t.Error("the ducked pad cannot be taken away")
+	}
+	if page := b.get("/songs/" + id + "/duck"); !strings.Contains(page, "ducked.wav?stem="+stem("Pad").ID) {
+		t.Error("it is not offered")
+	}
 	// a bus's duck lowers what goes through it
 	b.level(id, "/bus", url.Values{"name": {"Music"}})
 	b.level(id, "/stem/"+stem("Pad").ID, url.Values{"bus": {"b1"}, "pan": {"0"}, "width": {"100"}})

@@ -94,6 +94,7 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 	targets := session.DefaultTargets()
 	f.Float64Var(&targets.Clearance, "target", targets.Clearance, "")
 	f.Float64Var(&targets.MaxDepth, "max-depth", targets.MaxDepth, "")
+	f.BoolVar(&targets.NoAhead, "no-lookahead", false, "")
 	outFile := f.String("out", "", "")
 	curve := f.String("curve", "", "")
 	midiFile := f.String("midi", "", "")

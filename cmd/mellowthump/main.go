@@ -18,6 +18,7 @@ const usage = `mellowthump: a low-end workbench for beat producers
   mellowthump measure FILE...                                JSON array of figures on standard output
   mellowthump clear   --kick K --bass B [--bpm N] [--leader kick|bass]
                       [--school curve|compressor|band] [--target DB] [--max-depth DB]
+                      [--no-lookahead]
                       [--out DUCKED.wav] [--curve CURVE.csv] [--midi GAIN.mid]
                                                              JSON: before, duck, after
 `

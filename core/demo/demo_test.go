@@ -16,6 +16,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 )
@@ -290,3 +291,33 @@ func duckOf(depth float64) *move.Duck {
 type discard struct{}
 
 func (discard) Write(p []byte) (int, error) { return len(p), nil }
+
+// On the demo, a delay that is put into the 808 is found by the search within 0.05 ms, and so is a turn.
+func TestNudgeOnSlowFerry(t *testing.T) {
+	r, song, w := rendered()
+	find := func(ms float64, flip bool) pocket.Place {
+		t.Helper()
+		s := song.Clone()
+		for _, st := range s.ByRole(session.Bass) {
+			st.SetMove(move.Move{ID: "nudge", Params: &move.Nudge{MS: ms}})
+			if flip {
+				st.SetMove(move.Move{ID: "flip", Params: &move.Polarity{}})
+			}
+		}
+		p, err := r.Pair(context.Background(), &s, w)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return pocket.FindNudge(p.Meter, p.Mono).Best
+	}
+	plain := find(0, false)
+	for _, c := range []struct {
+		ms   float64
+		flip bool
+	}{{1.7, false}, {-2.35, false}, {0.61, true}} {
+		got := find(c.ms, c.flip)
+		if math.Abs(got.MS-(plain.MS-c.ms)) > 0.05 || got.Flip != (plain.Flip != c.flip) {
+			t.Errorf("%+v put in: found %+v, %+v before", c, got, plain)
+		}
+	}
+}

@@ -180,7 +180,7 @@ func TestFitIsTheLeast(t *testing.T) {
 	for _, dh := range []float64{-30, -15, 0, 15, 30} {
 		for _, dr := range []float64{0, 20, 40} { // no shorter release: it would thump
 			for _, dd := range []float64{-2, -1, 0, 1, 2} {
-				s := shape{hold + dh, end - hold + dr}
+				s := shape{hold: hold + dh, release: end - hold + dr}
 				if depth+dd > 12 || s.hold <= 0 || s.hold+s.release > 449 {
 					continue
 				}
@@ -297,8 +297,8 @@ func TestReadoutBackAndSlope(t *testing.T) {
 		back  int
 		slope float64
 	}{
-		{shape{100, 60}.duck(6), 4, 6. / 4},
-		{shape{150, 80}.duck(6), 0, 6. / 4},
+		{shape{hold: 100, release: 60}.duck(6), 4, 6. / 4},
+		{shape{hold: 150, release: 80}.duck(6), 0, 6. / 4},
 		{&move.Duck{School: "curve", Points: []move.Point{{MS: -1}, {MS: 0, DB: -8}, {MS: 100}}}, 4, 8},
 		// exponential segment: its steepest end has k/(1-e^-k) times the mean slope, k = 3
 		{&move.Duck{School: "curve", Points: []move.Point{{MS: -10}, {MS: 0, DB: -6}, {MS: 60, Bend: 0, DB: -6}, {MS: 100, DB: 0}}}, 4, 0.6},

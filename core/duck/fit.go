@@ -8,6 +8,7 @@ import (
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
+	"mellowthump/core/session"
 )
 
 // Share is the part of the hits that must reach the target.
@@ -30,6 +31,12 @@ const (
 type Goal struct {
 	Clearance float64 // dB, in Share of the hits
 	MaxDepth  float64 // dB
+	NoAhead   bool    // the duck may not begin before the hit
+}
+
+func goalOf(song *session.Song) Goal {
+	t := song.Targets
+	return Goal{Clearance: t.Clearance, MaxDepth: t.MaxDepth, NoAhead: t.NoAhead}
 }
 
 // Fitted is the result of a fit.
@@ -49,11 +56,21 @@ type Trade struct {
 	Depth     float64 // dB
 }
 
-// shape is a duck of the kind the fit draws, in ms: down within the pre-roll, held, and back.
-type shape struct{ hold, release float64 }
+// shape is a duck of the kind the fit draws, in ms: down within the pre-roll (or from the hit on, where
+// it is late), held, and back.
+type shape struct {
+	hold, release float64
+	late          bool
+}
 
 func (s shape) duck(depth float64) *move.Duck {
 	pre := math.Max(attackLeast, depth/attackSlope)
+	if s.late {
+		hold := math.Max(s.hold, pre+1)
+		return &move.Duck{School: "curve", Points: []move.Point{
+			{MS: 0, DB: 0}, {MS: tenth(pre), DB: -depth}, {MS: tenth(hold), DB: -depth}, {MS: tenth(hold + s.release), DB: 0},
+		}}
+	}
 	return &move.Duck{School: "curve", Points: []move.Point{
 		{MS: -tenth(pre), DB: 0}, {MS: 0, DB: -depth}, {MS: tenth(s.hold), DB: -depth}, {MS: tenth(s.hold + s.release), DB: 0},
 	}}
@@ -249,7 +266,7 @@ func FitFrom(m *meter.HitMeter, before meter.HitFigures, bass []float32, goal Go
 	if t.low <= 0 {
 		return Fitted{P10: before.ClearanceP10, Reason: "No duck needed: the bass is silent here."}, nil
 	}
-	shapes := t.shapes(m)
+	shapes := t.shapes(m, goal.NoAhead)
 	table := t.try(shapes)
 	f := Fitted{P10: before.ClearanceP10, Trade: tradeOff(table)}
 	now := worst(clearances(before))
@@ -326,7 +343,7 @@ func apply(m *meter.HitMeter, d *move.Duck, bass []float32) []float32 {
 
 // shapes lists the holds and releases worth trying: around the window in which clearance is
 // judged, none longer than the shortest gap.
-func (t *trial) shapes(m *meter.HitMeter) []shape {
+func (t *trial) shapes(m *meter.HitMeter, late bool) []shape {
 	toMS := 1000 / float64(m.Rate)
 	window, gap := 0.0, math.Inf(1)
 	var w []meter.Figure
@@ -342,7 +359,7 @@ func (t *trial) shapes(m *meter.HitMeter) []shape {
 	seen := map[shape]bool{}
 	for _, release := range []float64{period, 1.7 * period, 3 * period} {
 		for _, part := range []float64{0.35, 0.55, 0.7, 0.8, 0.9, 1} {
-			s := shape{tenth(part * window), tenth(release)}
+			s := shape{tenth(part * window), tenth(release), late}
 			if s.hold+s.release > gap {
 				s.release = tenth(math.Min(s.release, math.Max(gap*0.4, 2)))
 				s.hold = tenth(gap - s.release)

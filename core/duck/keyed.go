@@ -222,7 +222,7 @@ func (t *keyedTrial) part(b *move.Band) []float32 {
 
 // keyedDuck makes a keyed duck of the fit's kind: as soft an attack as does not click, and as much
 // look-ahead as brings it to the hit.
-func keyedDuck(school string, peak, hold, release, depth, rise float64, band *move.Band) *move.Duck {
+func keyedDuck(school string, peak, hold, release, depth, rise float64, band *move.Band, noAhead bool) *move.Duck {
 	steep := depth
 	if band != nil { // it would go further than its range, and is cut short
 		steep += bandOver
@@ -233,6 +233,9 @@ func keyedDuck(school string, peak, hold, release, depth, rise float64, band *mo
 		Threshold: tenth(peak - depth/slope), Ratio: keyedRatio, Knee: keyedKnee, Attack: attack, Hold: hold, Release: release,
 		Lookahead: math.Ceil(min(keyedLook, max(keyedAhead, rise+2.5*attack))),
 	}}
+	if noAhead {
+		d.Comp.Lookahead = 0
+	}
 	if band != nil {
 		b := *band
 		b.Range = tenth(depth)
@@ -425,7 +428,7 @@ type keyedCandidate struct {
 // settleKeyed halves its way to the least reduction with which a hold and a release reach the goal.
 func (t *keyedTrial) settleKeyed(school string, band *move.Band, b *base, hold, release float64, goal Goal) (keyedCandidate, bool) {
 	draw := func(deep float64) *move.Duck {
-		return keyedDuck(school, t.peak, hold, release, deep, t.rise, band)
+		return keyedDuck(school, t.peak, hold, release, deep, t.rise, band, goal.NoAhead)
 	}
 	c := keyedCandidate{d: draw(goal.MaxDepth), band: band}
 	c.j = t.judgeKeyed(c.d, b, false)
@@ -503,7 +506,7 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 	if d, _ := song.Duck(); d != nil {
 		filter = d.Key
 	}
-	goal := Goal{Clearance: song.Targets.Clearance, MaxDepth: song.Targets.MaxDepth}
+	goal := goalOf(song)
 	key, keyID, err := r.KeySound(&plain, song.DuckTrigger(), p.Wide())
 	if err != nil {
 		return Fitted{}, err

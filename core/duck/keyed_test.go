@@ -134,9 +134,9 @@ func TestKeyedTrial(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, d := range []*move.Duck{
-		keyedDuck(move.CompressorSchool, trial.peak, 30, 40, 8, trial.rise, nil),
-		keyedDuck(move.BandSchool, trial.peak, 30, 40, 8, trial.rise, &move.Band{Shape: "bell", Hz: 52, Q: bellQ, Channels: "stereo"}),
-		keyedDuck(move.BandSchool, trial.peak, 30, 40, 8, trial.rise, &move.Band{Shape: "below", Hz: 90, Channels: "stereo"}),
+		keyedDuck(move.CompressorSchool, trial.peak, 30, 40, 8, trial.rise, nil, false),
+		keyedDuck(move.BandSchool, trial.peak, 30, 40, 8, trial.rise, &move.Band{Shape: "bell", Hz: 52, Q: bellQ, Channels: "stereo"}, false),
+		keyedDuck(move.BandSchool, trial.peak, 30, 40, 8, trial.rise, &move.Band{Shape: "below", Hz: 90, Channels: "stereo"}, false),
 	} {
 		j := trial.judgeKeyed(d, trial.base(d.Band), true)
 		out, err := carryOut(d, rate, key, p.Mono)
@@ -373,7 +373,7 @@ func TestKeyedFitIsTheLeast(t *testing.T) {
 		return worst(p.Meter.Clearances(out)), 10 * math.Log10(low/p.Meter.LowEnergy(out)), -float64(ro.Depth), ro.Back == ro.Of
 	}
 	for _, school := range []string{move.CompressorSchool, move.BandSchool} {
-		f, err := FitKeyed(p.Meter, before, key, p.Mono, Goal{8, 16}, school, nil)
+		f, err := FitKeyed(p.Meter, before, key, p.Mono, Goal{Clearance: 8, MaxDepth: 16}, school, nil)
 		if err != nil || !f.Reached {
 			t.Fatalf("%s: %+v, %v", school, f, err)
 		}
@@ -411,6 +411,46 @@ func TestKeyedFitIsTheLeast(t *testing.T) {
 		t.Logf("%s: %d tried, %d reach the goal; the fit loses %.2f dB", school, tried, reached, cost)
 		if reached < 5 {
 			t.Errorf("%s: %d of %d reach the goal: nothing was compared", school, reached, tried)
+		}
+	}
+}
+
+// Without look-ahead no school's fit begins before the hit; what it says it reaches is reached in the mix.
+func TestNoLookahead(t *testing.T) {
+	kick, bass := pattern(even(0.3, 0.5, 12), 6.5, 52, 0.08, 43.65, 0.2)
+	r, s, w := pairSong(kick, bass)
+	s.Targets.MaxDepth, s.Targets.NoAhead = 20, true
+	for _, k := range move.Schools {
+		f, err := FitSchool(context.Background(), r, &s, w, k.School)
+		if err != nil || f.Duck == nil {
+			t.Fatalf("%s: %+v, %v", k.School, f, err)
+		}
+		if d := f.Duck; d.Keyed() && d.Comp.Lookahead != 0 || !d.Keyed() && d.Points[0].MS != 0 {
+			t.Errorf("%s begins before the hit: %+v", k.School, d)
+		}
+		c := s.Clone()
+		c.SetDuck(f.Duck, false, "")
+		st, err := Measure(context.Background(), r, &c, w)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if st.Readout.Clicks() || st.Readout.Back != st.Readout.Of {
+			t.Errorf("%s: %+v", k.School, *st.Readout)
+		}
+		if p := float64(st.After.ClearanceP10); f.Reached != (p >= 8-0.02) || !f.Reached && f.Reason == "" {
+			t.Errorf("%s: reached %v, the worst tenth has %.2f dB: %s", k.School, f.Reached, p, f.Reason)
+		}
+		if k.School == move.CurveSchool { // with it, the same costs no more bass
+			early := s.Clone()
+			early.Targets.NoAhead = false
+			g, err := FitSchool(context.Background(), r, &early, w, k.School)
+			if err != nil || !g.Reached || g.Duck.Points[0].MS >= 0 {
+				t.Fatalf("with look-ahead: %+v, %v", g, err)
+			}
+			early.SetDuck(g.Duck, false, "")
+			if with, err := Measure(context.Background(), r, &early, w); err != nil || with.Readout.BassLossLow > st.Readout.BassLossLow+0.05 {
+				t.Errorf("with look-ahead %.2f dB of bass are lost, without %.2f, %v", float64(with.Readout.BassLossLow), float64(st.Readout.BassLossLow), err)
+			}
 		}
 	}
 }

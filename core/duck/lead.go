@@ -237,7 +237,7 @@ func FitSongLead(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 	if err != nil {
 		return Fitted{}, err
 	}
-	goal := Goal{Clearance: song.Targets.Clearance, MaxDepth: song.Targets.MaxDepth}
+	goal := goalOf(song)
 	return mix.Cached(r.Cache, mix.Key("fit lead", p.Key(), line, goal), func() (Fitted, int, error) {
 		f, err := FitLead(p.Meter, p.Mono, line, goal)
 		if f.Duck != nil {

@@ -110,7 +110,7 @@ func FitSongPerNote(ctx context.Context, r *mix.Renderer, song *session.Song, w 
 	if err != nil {
 		return nil, err
 	}
-	goal := Goal{Clearance: song.Targets.Clearance, MaxDepth: song.Targets.MaxDepth}
+	goal := goalOf(song)
 	return mix.Cached(r.Cache, mix.Key("per note", p.Key(), d, song.BPM, goal, line), func() (*PerNote, int, error) {
 		n, err := FitPerNote(p.Meter, p.Mono, d, song.BPM, goal, func(at float64) string {
 			for _, n := range line {

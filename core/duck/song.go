@@ -102,7 +102,7 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	if err != nil {
 		return Fitted{}, err
 	}
-	goal := Goal{Clearance: song.Targets.Clearance, MaxDepth: song.Targets.MaxDepth}
+	goal := goalOf(song)
 	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), goal), func() (Fitted, int, error) {
 		f, err := FitFrom(p.Meter, before, p.Mono, goal)
 		return f, 2048, err

@@ -55,6 +55,8 @@ const (
 type Targets struct {
 	Clearance float64 `json:"clearance_db"` // of the kick, in 9 of 10 hits
 	MaxDepth  float64 `json:"max_depth_db"` // cap of a duck
+
+	NoAhead bool `json:"no_lookahead,omitempty"` // a fit may not begin before the hit
 }
 
 // DefaultTargets are the values a new song starts with.
