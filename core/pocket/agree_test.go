@@ -159,6 +159,11 @@ func TestKickOptions(t *testing.T) {
 	if s.TriggerStem().Move(KickTune) != nil {
 		t.Error("asking changes the song")
 	}
+	// near the end of what can be tuned there are fewer
+	high := TunedKick(&s, 1000)
+	if o, err := KickOptions(ctx, r, &high, w, line); err != nil || len(o) != 8 || o[7].Semitones != 2 {
+		t.Errorf("ten semitones up: %d options, %v", len(o), err)
+	}
 	// five semitones down the kick's octave ends at 55 Hz, well under the bass
 	if !(options[0].Clearance > options[5].Clearance+4) {
 		t.Errorf("five semitones down: %.1f against %.1f dB", float64(options[0].Clearance), float64(options[5].Clearance))

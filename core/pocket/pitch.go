@@ -80,13 +80,18 @@ const KickTune = "tune-kick"
 // KickOptions renders the kick from five semitones under to five over where it is now, and judges
 // each against the line that the bass really plays.
 func KickOptions(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, line []meter.BassNote) ([]KickOption, error) {
-	out := make([]KickOption, 2*kickOptions+1)
+	var semitones []int
+	for s := -kickOptions; s <= kickOptions; s++ {
+		if c := TunedKick(song, 100*float64(s)); math.Abs(c.TriggerStem().Tuned()) <= move.TuneMost {
+			semitones = append(semitones, s)
+		}
+	}
+	out := make([]KickOption, len(semitones))
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(2)
 	for i := range out {
 		g.Go(func() error {
-			semitones := i - kickOptions
-			c := TunedKick(song, 100*float64(semitones))
+			c := TunedKick(song, 100*float64(semitones[i]))
 			p, err := r.Pair(ctx, &c, w)
 			if err != nil {
 				return err
@@ -95,7 +100,7 @@ func KickOptions(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 			if err != nil {
 				return err
 			}
-			o := KickOption{Semitones: semitones, Hz: p.Meter.HomeHz, Clearance: f.ClearanceMedian, P10: f.ClearanceP10, Overlap: f.OverlapMedian}
+			o := KickOption{Semitones: semitones[i], Hz: p.Meter.HomeHz, Clearance: f.ClearanceMedian, P10: f.ClearanceP10, Overlap: f.OverlapMedian}
 			rate := float64(song.Rate)
 			for _, n := range Notes(line, f.Hits, float64(w.From)/rate, float64(w.To)/rate) {
 				if n.Clearance.Valid() && float64(n.Clearance) < song.Targets.Clearance-shown {
@@ -116,7 +121,7 @@ func TunedKick(song *session.Song, cents float64) session.Song {
 	if st := song.TriggerStem(); st != nil {
 		k := c.Stem(st.ID)
 		now := 0.0
-		if m := k.Move(KickTune); m != nil {
+		if m := k.Move(KickTune); m != nil && !m.Off {
 			now = m.Params.(*move.Tune).Cents
 		}
 		m := move.Move{ID: KickTune, Params: &move.Tune{Cents: now + cents, Trigger: session.KickTrigger}}
