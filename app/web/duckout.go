@@ -78,13 +78,18 @@ func (s *Server) setKeyed(c *gin.Context) {
 			read("band-hz", "band", "Hz", &band.Hz)
 			read("band-range", "range", "dB", &band.Range)
 			band.Range = math.Abs(band.Range)
-			if band.Shape = c.PostForm("band-shape"); band.Shape == "bell" {
+			if shape, ok := c.GetPostForm("band-shape"); ok {
+				band.Shape = shape
+			}
+			if band.Shape == "bell" {
 				if band.Q == 0 {
 					band.Q = 0.8
 				}
 				read("band-q", "Q", "", &band.Q)
 			}
-			band.Channels = c.PostForm("band-channels")
+			if channels, ok := c.GetPostForm("band-channels"); ok {
+				band.Channels = channels
+			}
 			d.Band = &band
 		}
 		if wrong == nil {
