@@ -42,6 +42,9 @@ func TestShots(t *testing.T) {
 				}
 				p.until("what it costs", "document.querySelector('#trade')")
 			}
+			if view == "pocket" {
+				p.until("the kick's options", "document.querySelector('#kick-options')")
+			}
 			if view == "levels" {
 				p.until("the running sum", "document.querySelector('#sum-table') && document.querySelector('#whole-peak')")
 				p.click("#preview")

@@ -194,13 +194,14 @@ func Nudge(c NudgeCurve) template.HTML {
 	if c.BestSum.Valid() {
 		bx, by := x(c.Best), y(float64(c.BestSum))
 		d.add(`<rect class="knob" x="%s" y="%s" width="9" height="9"/>`, n(bx-4.5), n(by-4.5))
-		anchor, off := "start", 9.0
-		if bx > w*0.62 {
-			anchor, off = "end", -9
-		}
 		t := fmt.Sprintf("%s ms, %s dB", Signed(c.Best, 1), Signed(float64(c.BestSum), 1))
 		if c.BestFlip {
 			t += ", turned over"
+		}
+		const letter = 6.3 // drawing units that a letter takes, about
+		anchor, off := "start", 9.0
+		if bx+off+letter*float64(len([]rune(t))) > w {
+			anchor, off = "end", -9
 		}
 		d.text("n note", anchor, bx+off, by+34, t)
 	}
