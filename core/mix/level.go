@@ -11,6 +11,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
+	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -182,8 +183,8 @@ func (r *Renderer) StemLevels(ctx context.Context, song *session.Song, st *sessi
 	return out, err
 }
 
-// GroupLevel measures what goes to a bus over a window, before the bus's fader; "" is the
-// master, which is measured in stereo.
+// GroupLevel measures what goes to a bus over a window, behind the bus's duck and before its fader; "" is
+// the master, which is measured in stereo.
 func (r *Renderer) GroupLevel(ctx context.Context, song *session.Song, bus string, w Window) (Level, error) {
 	channels := 1
 	if bus == "" {
@@ -193,7 +194,11 @@ func (r *Renderer) GroupLevel(ctx context.Context, song *session.Song, bus strin
 	if err != nil {
 		return Level{}, err
 	}
-	return r.measured(ctx, key("level of a bus", spec, channels, w), w, func(p Window) (node, error) {
+	duck, err := r.busDuck(song, song.Bus(bus))
+	if err != nil {
+		return Level{}, err
+	}
+	return r.measured(ctx, key("level of a bus", spec, duck, channels, w), w, func(p Window) (node, error) {
 		return r.group(ctx, song, bus, SoloAll, p, channels)
 	})
 }
@@ -226,6 +231,7 @@ type partSpec struct {
 	Chain  *chain     `json:",omitempty"`
 	Group  []partSpec `json:",omitempty"`
 	Clicks []int      `json:",omitempty"`
+	Duck   *chain     `json:",omitempty"` // of the group's bus
 	At     place
 }
 
@@ -245,26 +251,43 @@ func (r *Renderer) spec(song *session.Song, bus string, solo Solo) ([]partSpec, 
 			if p.Group, err = r.spec(song, in.bus.ID, solo); err != nil {
 				return nil, err
 			}
+			if p.Duck, err = r.busDuck(song, in.bus); err != nil {
+				return nil, err
+			}
 		}
 		out = append(out, p)
 	}
 	return out, nil
 }
 
+// busDuck is what a bus's duck depends on, nil where it has none.
+func (r *Renderer) busDuck(song *session.Song, b *session.Bus) (*chain, error) {
+	if b == nil || !b.Ducks() {
+		return nil, nil
+	}
+	s, err := r.duckStep(song, b.Duck.Params.(*move.Duck))
+	return &chain{Rate: song.Rate, BPM: song.BPM, Moves: []step{s}}, err
+}
+
 // contribution is one way in which a stem comes to the master or to a bus, its gains on the way
 // added up. Bus faders are but gains, so a sum of buses is the sum of contributions.
 type contribution struct {
-	stem *session.Stem
-	at   place
+	stem    *session.Stem
+	at      place
+	through []*session.Bus // that duck
 }
 
-// contributions lists how a stem comes to a bus ("" is the master, behind its fader).
+// contributions lists how a stem comes to a bus, behind its duck ("" is the master, behind its fader).
 func contributions(song *session.Song, st *session.Stem, bus string) []contribution {
 	var out []contribution
 	add := func(to string, at place) {
+		var through []*session.Bus
 		for _, b := range song.Path(to) {
+			if b.Ducks() {
+				through = append(through, b)
+			}
 			if b.ID == bus {
-				out = append(out, contribution{st, at})
+				out = append(out, contribution{st, at, through})
 				return
 			}
 			if b.Mute {
@@ -274,7 +297,7 @@ func contributions(song *session.Song, st *session.Stem, bus string) []contribut
 		}
 		if bus == "" {
 			at.DB += song.Master.Fader
-			out = append(out, contribution{st, at})
+			out = append(out, contribution{st, at, through})
 		}
 	}
 	if st.Mute {
@@ -299,11 +322,11 @@ func (r *Renderer) RunningSum(ctx context.Context, song *session.Song, groups []
 	specs := make([][]partSpec, len(groups))
 	for i, g := range groups {
 		for _, st := range g {
-			c, err := r.chain(song, st, Window{})
-			if err != nil {
-				return nil, err
-			}
 			for _, by := range contributions(song, st, "") {
+				c, err := r.chain(song, st, Window{}, by.through...)
+				if err != nil {
+					return nil, err
+				}
 				parts[i] = append(parts[i], by)
 				specs[i] = append(specs[i], partSpec{Chain: &c, At: by.at})
 			}
@@ -328,7 +351,7 @@ func (r *Renderer) RunningSum(ctx context.Context, song *session.Song, groups []
 				}
 				sums = append(sums, sum)
 				for _, by := range parts[i] {
-					b, _, err := r.chained(song, by.stem, p)
+					b, _, err := r.chained(song, by.stem, p, by.through...)
 					if err != nil {
 						return err
 					}
@@ -389,7 +412,7 @@ func (r *Renderer) energyAt(ctx context.Context, song *session.Song, by contribu
 			return 0, err
 		}
 		w := Window{at[i] - at[i]%peakWindow, at[i] - at[i]%peakWindow + peakWindow}
-		b, _, err := r.chained(song, by.stem, w)
+		b, _, err := r.chained(song, by.stem, w, by.through...)
 		if err != nil {
 			return 0, err
 		}

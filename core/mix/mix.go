@@ -256,13 +256,13 @@ type step struct {
 	key  func(Window) ([]float32, error)
 }
 
-func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window) (chain, error) {
+// chain works out a stem's own chain. Where the sum of buses is taken apart into stems, the ducks of the
+// buses that a stem goes through follow: a duck is linear in what it lowers.
+func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window, through ...*session.Bus) (chain, error) {
 	c := chain{Audio: st.Audio, Rate: song.Rate, Gain: st.Source + st.Clip, Win: w}
 	moves := st.Moves
-	for _, b := range song.Path(st.Bus) { // a bus's duck is a gain on all that goes through it
-		if b.Duck != nil {
-			moves = append(moves[:len(moves):len(moves)], *b.Duck)
-		}
+	for _, b := range through {
+		moves = append(moves[:len(moves):len(moves)], *b.Duck)
 	}
 	for _, m := range moves {
 		if m.Off {
@@ -288,17 +288,8 @@ func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window) (chain,
 				}
 			}
 		case *move.Duck:
-			d := p
-			at, err := d.AtTempo(song.BPM)
-			if err != nil {
-				return c, err
-			}
-			s.Move = move.Move{Params: at}
-			if d.Keyed() {
-				if s.Key, s.key, err = r.keyOf(song, d.Trigger); err != nil {
-					return c, err
-				}
-			} else if s.Hits, err = r.Hits(song, d.Trigger); err != nil {
+			var err error
+			if s, err = r.duckStep(song, p); err != nil {
 				return c, err
 			}
 		}
@@ -308,10 +299,25 @@ func (r *Renderer) chain(song *session.Song, st *session.Stem, w Window) (chain,
 	return c, nil
 }
 
+// duckStep works out what a duck depends on: the hits of its trigger, or its sound.
+func (r *Renderer) duckStep(song *session.Song, d *move.Duck) (step, error) {
+	at, err := d.AtTempo(song.BPM)
+	if err != nil {
+		return step{}, err
+	}
+	s := step{Move: move.Move{Params: at}}
+	if d.Keyed() {
+		s.Key, s.key, err = r.keyOf(song, d.Trigger)
+	} else {
+		s.Hits, err = r.Hits(song, d.Trigger)
+	}
+	return s, err
+}
+
 // chained renders one stem through its clip gain and its moves, up to the fader, in its own
 // number of channels. It returns the key of the result too, for what is derived from it.
-func (r *Renderer) chained(song *session.Song, st *session.Stem, w Window) (audio.Buffer, string, error) {
-	c, err := r.chain(song, st, w)
+func (r *Renderer) chained(song *session.Song, st *session.Stem, w Window, through ...*session.Bus) (audio.Buffer, string, error) {
+	c, err := r.chain(song, st, w, through...)
 	if err != nil {
 		return audio.Buffer{}, "", err
 	}
@@ -557,10 +563,9 @@ type node struct {
 	live bool // it holds a duck: what is worked on, and changes most
 }
 
-// ducked reports whether a stem is lowered by a duck, its own or that of a bus it goes through.
-func ducked(song *session.Song, st *session.Stem) bool {
-	return slices.ContainsFunc(st.Moves, func(m move.Move) bool { return !m.Off && m.Params.Kind() == move.KindDuck }) ||
-		slices.ContainsFunc(song.Path(st.Bus), func(b *session.Bus) bool { return b.Duck != nil && !b.Duck.Off })
+// ducked reports whether a stem is lowered by a duck of its own.
+func ducked(st *session.Stem) bool {
+	return slices.ContainsFunc(st.Moves, func(m move.Move) bool { return !m.Off && m.Params.Kind() == move.KindDuck })
 }
 
 // sum adds parts, each at its place, into a buffer of at least that many channels, and as many
@@ -609,8 +614,39 @@ func (r *Renderer) solo(ctx context.Context, song *session.Song, solo Solo, w Wi
 	return n.buf, n.key, err
 }
 
-// group renders the sum of what goes to a bus, before its fader; "" is the master.
+// group renders the sum of what goes to a bus, behind its duck and before its fader; "" is the master.
 func (r *Renderer) group(ctx context.Context, song *session.Song, bus string, solo Solo, w Window, channels int) (node, error) {
+	b := song.Bus(bus)
+	if b == nil || !b.Ducks() {
+		return r.together(ctx, song, bus, solo, w, channels)
+	}
+	c, err := r.busDuck(song, b)
+	if err != nil {
+		return node{}, err
+	}
+	c.Win = w
+	procs, lead, latency, err := c.processors()
+	if err != nil {
+		return node{}, err
+	}
+	wide := Window{w.From - lead, w.To + latency}
+	n, err := r.together(ctx, song, bus, solo, wide, channels)
+	if err != nil {
+		return node{}, err
+	}
+	k := key("bus duck", n.key, c)
+	out, err := Cached(r.Cache, k, func() (audio.Buffer, int, error) {
+		keys, err := c.keys(procs, wide)
+		if err != nil {
+			return audio.Buffer{}, 0, err
+		}
+		return c.run(n.buf, procs, keys, r.block).Slice(lead+latency, lead+latency+w.Frames()), n.buf.Bytes(), nil
+	})
+	return node{buf: out, key: k, live: true}, err
+}
+
+// together renders the sum of what goes to a bus, as it comes in.
+func (r *Renderer) together(ctx context.Context, song *session.Song, bus string, solo Solo, w Window, channels int) (node, error) {
 	parts, live, err := r.gathered(ctx, song, bus, solo, w, channels)
 	if err != nil {
 		return node{}, err
@@ -661,7 +697,7 @@ func (r *Renderer) parts(ctx context.Context, song *session.Song, bus string, so
 			if err != nil {
 				return fmt.Errorf("rendering %s: %w", in.stem.Name, err)
 			}
-			out[i] = node{buf: b, key: k, at: in.at, live: ducked(song, in.stem)}
+			out[i] = node{buf: b, key: k, at: in.at, live: ducked(in.stem)}
 			return nil
 		})
 	}

@@ -414,6 +414,10 @@ func TestLoudnessFromParts(t *testing.T) {
 	s.Buses[0].Fader, s.Buses[1].Fader, s.Buses[1].Bus, s.Master.Fader = -2, 3, "low", -1.5
 	s.Stems[0].Fader, s.Stems[1].Fader, s.Stems[1].Sends = -1, 2, []session.Send{{Bus: "room", Level: -6}}
 	s.Stems[2].Pan, s.Stems[2].Width = 0.4, 0.5
+	busDuck := func(depth float64) *move.Move {
+		return &move.Move{ID: "duck", Params: &move.Duck{School: "curve", Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -depth}, {MS: 60, DB: -depth}, {MS: 140}}}}
+	}
+	s.Buses[1].Duck, s.Buses[2].Duck = busDuck(4), busDuck(8)
 	w := Window{rate / 4, 4 * rate}
 	whole := Window{w.From - rate/2, w.To + rate/2} // as the deck renders it: what the figure is of
 	for _, solo := range []Solo{SoloAll, SoloBoth, SoloBass, SoloKick, SoloBus("low"), SoloBus("room")} {
@@ -437,5 +441,56 @@ func TestLoudnessFromParts(t *testing.T) {
 	plain, _ := r.Loudness(context.Background(), &off, SoloBass, w)
 	if plain.Integrated-ducked.Integrated < 0.5 {
 		t.Errorf("the duck takes %.2f LU", float64(plain.Integrated-ducked.Integrated))
+	}
+}
+
+// A bus's duck lowers what goes through that bus, and nothing else: a send to a ducked return leaves the
+// stem's own way alone, a ducked bus leaves the send. A keyed one does the same.
+func TestBusDuck(t *testing.T) {
+	lib, s := beat()
+	tone := outside.Sine(rate, 1, 997, 0.1, 4, 0)
+	lib.Put("tone", tone)
+	s.Stems = append(s.Stems, session.Stem{ID: "t", Name: "Tone", Role: session.Other, Audio: "tone", Bus: "music", Sends: []session.Send{{Bus: "room", Level: 0, Pre: true}}})
+	s.Stems[2].Mute = true
+	s.Buses = append(s.Buses, session.Bus{ID: "room", Name: "Room"})
+	for name, d := range map[string]*move.Duck{
+		"curve": {School: "curve", Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -12}, {MS: 120, DB: -12}, {MS: 200}}},
+		"keyed": {School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: &move.Compressor{Threshold: -30, Ratio: 20, Knee: 0, Attack: 1, Hold: 60, Release: 60, Lookahead: 3}},
+	} {
+		for _, which := range []string{"room", "music"} {
+			c := s.Clone()
+			c.Bus(which).Duck = &move.Move{ID: "d", Params: d}
+			r := New(lib, 1<<28)
+			out := solo(t, r, c, SoloBus("room"), Window{rate / 2, 2 * rate})
+			at := func(sec float64) float64 { // of 997 Hz, over 20 ms
+				top := float32(0)
+				from := int(sec*rate) - rate/2
+				for _, v := range out.Ch[0][from : from+rate/50] {
+					top = max(top, max(v, -v))
+				}
+				return float64(top)
+			}
+			if v := at(0.9); math.Abs(v-0.2) > 0.002 {
+				t.Errorf("%s on %s: away from a hit %.4f, want 0.2", name, which, v)
+			}
+			want := 0.1 + 0.1*math.Pow(10, -12./20)
+			if v := at(1.04); name == "curve" && math.Abs(v-want) > 0.002 || v > 0.16 || v < 0.0999 {
+				t.Errorf("%s on %s: behind a hit %.4f, want %.4f", name, which, v, want)
+			}
+			// taken apart into stems it is the same sum
+			var groups [][]*session.Stem
+			for i := range c.Stems {
+				groups = append(groups, []*session.Stem{&c.Stems[i]})
+			}
+			w := Window{rate / 2, 2 * rate}
+			sums, err := r.RunningSum(context.Background(), &c, groups, w)
+			if err != nil {
+				t.Fatal(err)
+			}
+			whole, err := r.GroupLevel(context.Background(), &c, "", w)
+			if err != nil || math.Abs(float64(sums[len(sums)-1].Peak-whole.Peak)) > 1e-3 {
+				t.Errorf("%s on %s: the stems add up to %.3f dBFS, the master has %.3f, %v", name, which, float64(sums[len(sums)-1].Peak), float64(whole.Peak), err)
+			}
+		}
 	}
 }

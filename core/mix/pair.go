@@ -147,10 +147,14 @@ func (r *Renderer) loudness(ctx context.Context, song *session.Song, solo Solo, 
 		st := &song.Stems[i]
 		switch {
 		case solo == SoloKey || !heard(song, st, solo):
-		case ducked(song, st):
-			live = append(live, contributions(song, st, "")...)
 		default:
-			still = append(still, contributions(song, st, "")...)
+			for _, by := range contributions(song, st, "") {
+				if ducked(st) || len(by.through) > 0 {
+					live = append(live, by)
+				} else {
+					still = append(still, by)
+				}
+			}
 		}
 	}
 	if len(live) == 0 {
@@ -166,7 +170,7 @@ func (r *Renderer) loudness(ctx context.Context, song *session.Song, solo Solo, 
 		})
 	}
 	render := func(by contribution) (node, error) {
-		x, k, err := r.chained(song, by.stem, wide)
+		x, k, err := r.chained(song, by.stem, wide, by.through...)
 		return node{buf: x, key: k, at: by.at}, err
 	}
 	sum := audio.New(b.Rate, len(b.Ch), b.Frames())

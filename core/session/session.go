@@ -122,6 +122,9 @@ type Bus struct {
 	Duck *move.Move `json:"duck,omitempty"` // lowers all that goes through it
 }
 
+// Ducks reports whether the bus has a duck that is on.
+func (b *Bus) Ducks() bool { return b.Duck != nil && !b.Duck.Off }
+
 // Reference is a finished track that the song is compared with. It is no part of the mix.
 type Reference struct {
 	ID    string `json:"id"`
