@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -71,31 +72,43 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	a := &Analysis{traces: &traces{first: -1}, Overview: make([]float32, min(OverviewSteps, frames))}
 	blocks := prefetch(ctx, src)
 	defer blocks.stop()
-	for at := 0; at < frames; at += block {
-		b, err := blocks.next()
-		if err != nil {
-			return nil, err
-		}
-		var g errgroup.Group // the levels beside all that works on the mono sum
-		g.Go(func() error {
-			levels.Add(b)
-			for c := range b.Ch {
-				if !overview(a.Overview, b.Ch[c], at, frames) {
-					return notFinite(b, at)
+	// Two lanes, each at its own pace: the levels, and all that works on the mono sum.
+	var lane errgroup.Group
+	forLevels := make(chan *readBlock, blocksAhead)
+	var broken atomic.Bool
+	lane.Go(func() (err error) {
+		for r := range forLevels {
+			if err == nil {
+				if err = addLevels(levels, a.Overview, r, frames); err != nil {
+					broken.Store(true)
 				}
 			}
-			return nil
-		})
-		m := mono[at : at+b.Frames()]
-		b.MonoTo(m)
+			blocks.release(r)
+		}
+		return err
+	})
+	var err error
+	for at := 0; at < frames && !broken.Load(); at += block {
+		r := <-blocks.ready
+		if err = r.err; err != nil {
+			break
+		}
+		forLevels <- r
+		m := mono[at : at+r.b.Frames()]
+		r.b.MonoTo(m)
 		a.traces.add(f.Rate, m, at)
 		meter.AddBoth(low, hits, m)
-		if err := g.Wait(); err != nil {
-			return nil, err
-		}
+		blocks.release(r)
 		if progress != nil {
-			progress(0.8 * float64(at+b.Frames()) / float64(frames))
+			progress(0.8 * float64(at+len(m)) / float64(frames))
 		}
+	}
+	close(forLevels)
+	if wrong := lane.Wait(); err == nil {
+		err = wrong
+	}
+	if err != nil {
+		return nil, err
 	}
 	fs := float64(f.Rate) / float64(low.Factor)
 	a.traces.low, a.traces.lowRate, a.traces.sideShare = low.Out, fs, levels.SideShare()
@@ -132,41 +145,46 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	return a, nil
 }
 
-// prefetched reads a source block by block, one block ahead of its user.
+// blocksAhead is how many blocks are in the hands of the reader and of the two lanes.
+const blocksAhead = 4
+
+// prefetched reads a source block by block, ahead of its users.
 type prefetched struct {
-	ready chan blockRead
+	ready chan *readBlock
 	free  chan audio.Buffer
 	done  chan struct{} // closed when no more is wanted
 	gone  chan struct{} // closed when the reading has ended
-	last  audio.Buffer
 }
 
-type blockRead struct {
-	b   audio.Buffer
-	err error
+// readBlock is a block of the source; both lanes release it.
+type readBlock struct {
+	b    audio.Buffer
+	at   int
+	err  error
+	left atomic.Int32 // lanes that still use it
 }
 
 func prefetch(ctx context.Context, src audio.Source) *prefetched {
 	f := src.Format()
 	frames := int(f.Frames)
-	p := &prefetched{ready: make(chan blockRead), free: make(chan audio.Buffer, 2), done: make(chan struct{}), gone: make(chan struct{})}
-	for range cap(p.free) {
+	p := &prefetched{ready: make(chan *readBlock), free: make(chan audio.Buffer, blocksAhead), done: make(chan struct{}), gone: make(chan struct{})}
+	for range blocksAhead {
 		p.free <- audio.New(f.Rate, f.Channels, min(block, frames))
 	}
 	go func() {
 		defer close(p.gone)
 		for at := 0; at < frames; at += block {
-			var r blockRead
+			r := &readBlock{at: at}
+			r.left.Store(2)
 			select {
 			case r.b = <-p.free:
 			case <-p.done:
 				return
 			}
-			part := r.b.Slice(0, min(block, frames-at))
+			r.b = r.b.Slice(0, min(block, frames-at))
 			if r.err = ctx.Err(); r.err == nil {
-				r.err = src.ReadAt(part, int64(at))
+				r.err = src.ReadAt(r.b, int64(at))
 			}
-			r.b = part
 			select {
 			case p.ready <- r:
 			case <-p.done:
@@ -177,14 +195,23 @@ func prefetch(ctx context.Context, src audio.Source) *prefetched {
 	return p
 }
 
-// next returns the next block; the one before it is read into again.
-func (p *prefetched) next() (audio.Buffer, error) {
-	if p.last.Frames() > 0 {
-		p.free <- p.last
+// release says that a lane is done with a block; it is read into again when both are.
+func (p *prefetched) release(r *readBlock) {
+	if r.left.Add(-1) == 0 {
+		p.free <- r.b
 	}
-	r := <-p.ready
-	p.last = r.b
-	return r.b, r.err
+}
+
+// addLevels measures the levels of a block and draws its part of the overview; the error names a sample
+// that is no number.
+func addLevels(m *meter.LevelMeter, out []float32, r *readBlock, frames int) error {
+	m.Add(r.b)
+	for _, ch := range r.b.Ch {
+		if !overview(out, ch, r.at, frames) {
+			return notFinite(r.b, r.at)
+		}
+	}
+	return nil
 }
 
 // stop ends the reading and waits for it: the source may be closed afterwards.
