@@ -377,11 +377,13 @@ func (t *trial) shapes(m *meter.HitMeter, late bool) []shape {
 func (t *trial) try(shapes []shape) []tried {
 	table := make([]tried, len(shapes))
 	var wg sync.WaitGroup
+	plain := t.judge(shape{hold: 1, release: 1}.duck(0))
 	for i, s := range shapes {
 		table[i] = tried{shape: s, at: make([]judged, len(depths))}
+		table[i].at[0] = judged{clearance: plain.clearance} // no depth, no loss
 		wg.Go(func() {
-			for k, d := range depths {
-				table[i].at[k] = t.judge(s.duck(d))
+			for k, d := range depths[1:] {
+				table[i].at[k+1] = t.judge(s.duck(d))
 			}
 		})
 	}

@@ -122,12 +122,13 @@ type base struct {
 	part       []float32 // what is lowered
 	home, wide []float32 // of all of it, at a gain of 1
 	low        float64   // energy of wide over the range that is judged
+	clearance  float64   // of the kick, at a gain of 1
 }
 
 // base splits the bass for a band; nil is all of it.
 func (t *keyedTrial) base(b *move.Band) *base {
 	if b == nil {
-		return &base{t.bass, t.home, t.wide, t.low}
+		return &base{part: t.bass, home: t.home, wide: t.wide, low: t.low, clearance: t.clearance(t.home, nil)}
 	}
 	out := &base{part: t.part(b), home: t.home, wide: t.wide, low: t.low}
 	if b.Shape == "below" { // an open crossover turns phases: that is what there is then
@@ -142,7 +143,26 @@ func (t *keyedTrial) base(b *move.Band) *base {
 		out.home, out.wide = make([]float32, len(whole)), make([]float32, len(whole))
 		dsp.Process2(dsp.NewFilter(t.homeSOS), out.home, whole, dsp.NewFilter(t.wideSOS), out.wide, whole)
 	}
+	out.clearance = t.clearance(out.home, nil)
 	return out
+}
+
+// clearance returns the clearance that counts over a bass in the home band, with what a duck changes
+// of it, nil for nothing.
+func (t *keyedTrial) clearance(home, change []float32) float64 {
+	clear := make([]meter.Figure, len(t.hits))
+	for i, hit := range t.hits {
+		sum := 0.0
+		for k := hit; k < min(hit+t.windows[i], len(home)); k++ {
+			v := float64(home[k])
+			if change != nil {
+				v += float64(change[k])
+			}
+			sum += v * v
+		}
+		clear[i] = meter.Clearance(t.kick[i], sum)
+	}
+	return worst(clear)
 }
 
 // judgeKeyed tries a keyed duck on its base; losses are worked out where they are asked for.
@@ -183,16 +203,7 @@ func (t *keyedTrial) judgeKeyed(d *move.Duck, b *base, losses bool) keyedJudged 
 	} else {
 		dsp.NewFilter(t.homeSOS).Process(h, diff)
 	}
-	clear := make([]meter.Figure, len(t.hits))
-	for i, hit := range t.hits {
-		sum := 0.0
-		for k := hit; k < min(hit+t.windows[i], len(h)); k++ {
-			v := float64(b.home[k]) + float64(h[k])
-			sum += v * v
-		}
-		clear[i] = meter.Clearance(t.kick[i], sum)
-	}
-	out.clearance = worst(clear)
+	out.clearance = t.clearance(b.home, h)
 	if !losses {
 		return out
 	}
@@ -449,13 +460,15 @@ func (t *keyedTrial) settleKeyed(school string, band *move.Band, b *base, hold, 
 		c.j = t.judgeKeyed(c.d, b, false)
 	}
 	if c.j.clearance >= goal.Clearance {
-		lo, hi := 0.0, top
-		for hi-lo > 0.15 {
-			mid := (lo + hi) / 2
-			if t.judgeKeyed(draw(mid), b, false).clearance >= goal.Clearance {
-				hi = mid
+		// by interpolation: in decibels, clearance goes nearly straight with the reduction
+		lo, hi, under, over := 0.0, top, b.clearance, c.j.clearance
+		for hi-lo > 0.15 && over > goal.Clearance+0.05 {
+			u := (goal.Clearance + 0.03 - under) / (over - under)
+			mid := lo + max(0.1, min(0.9, u))*(hi-lo)
+			if now := t.judgeKeyed(draw(mid), b, false).clearance; now >= goal.Clearance {
+				hi, over = mid, now
 			} else {
-				lo = mid
+				lo, under = mid, now
 			}
 		}
 		c.d = draw(hi)
