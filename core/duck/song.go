@@ -63,9 +63,11 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 		return s, nil
 	}
 	m := s.Pair.Meter
-	s.Gain, err = r.Gain(song, ducked, mix.Window{From: m.Range.From + m.Offset, To: m.Range.To + m.Offset})
-	if err != nil {
+	if s.Gain, err = r.Gain(song, ducked, s.Pair.Wide()); err != nil {
 		return nil, err
+	}
+	if len(s.Gain) >= m.Range.To {
+		s.Gain = s.Gain[m.Range.From:m.Range.To]
 	}
 	readout, err := Read(d, song.BPM, m, s.Gain, before, after)
 	s.Readout = &readout

@@ -252,8 +252,8 @@ type chain struct {
 type step struct {
 	Move move.Move
 	Hits []int
-	Key  []partSpec `json:",omitempty"` // what the trigger's sound depends on, where it is listened to
-	key  func(Window) ([]float32, error)
+	Key  []partSpec                      `json:",omitempty"` // what the trigger's sound depends on, where it is listened to
+	key  func(Window) ([]float32, error) // the gain that comes of it
 }
 
 // chain works out a stem's own chain. Where the sum of buses is taken apart into stems, the ducks of the
@@ -306,12 +306,29 @@ func (r *Renderer) duckStep(song *session.Song, d *move.Duck) (step, error) {
 		return step{}, err
 	}
 	s := step{Move: move.Move{Params: at}}
-	if d.Keyed() {
-		s.Key, s.key, err = r.keyOf(song, d.Trigger)
-	} else {
+	if !d.Keyed() {
 		s.Hits, err = r.Hits(song, d.Trigger)
+		return s, err
 	}
-	return s, err
+	spec, sound, err := r.keyOf(song, d.Trigger)
+	if err != nil {
+		return s, err
+	}
+	s.Move.Params, s.Key = move.Gained{Duck: at}, spec
+	s.key = func(w Window) ([]float32, error) { // the gain, worked out once for the sound and the readouts
+		place := move.Place{Rate: song.Rate, BPM: song.BPM, Start: w.From}
+		lead := at.Lead(place)
+		ahead := song.Rate / 50
+		return Cached(r.Cache, key("gain", at, spec, w, song.Rate), func() ([]float32, int, error) {
+			k, err := sound(Window{w.From - lead, w.To + ahead})
+			if err != nil {
+				return nil, 0, err
+			}
+			g, err := at.Gains(place, w.Frames(), k, lead)
+			return g, 4 * len(g), err
+		})
+	}
+	return s, nil
 }
 
 // chained renders one stem through its clip gain and its moves, up to the fader, in its own
@@ -401,8 +418,8 @@ func (c *chain) run(src audio.Buffer, procs []move.Processor, keys [][]float32, 
 	return out
 }
 
-// keys renders the triggers that the moves listen to. What reaches a move is late by the moves
-// before it, and so is its key.
+// keys works out the gains of the moves that listen to a trigger. What reaches a move is late by the moves
+// before it, and so is its gain.
 func (c *chain) keys(procs []move.Processor, w Window) ([][]float32, error) {
 	out := make([][]float32, len(procs))
 	late := 0
@@ -539,20 +556,26 @@ func (r *Renderer) Gain(song *session.Song, st *session.Stem, w Window) ([]float
 		}
 		return at.Gain(place, w.Frames())
 	}
-	spec, key, err := r.keyOf(song, d.Trigger)
+	c, err := r.chain(song, st, w) // over the stretch that the render works it out for
 	if err != nil {
 		return nil, err
 	}
-	lead := at.Lead(place)
-	ahead := song.Rate / 50
-	return Cached(r.Cache, Key("gain", at, spec, w, song.Rate), func() ([]float32, int, error) {
-		k, err := key(Window{w.From - lead, w.To + ahead})
-		if err != nil {
-			return nil, 0, err
+	procs, lead, latency, err := c.processors()
+	if err != nil {
+		return nil, err
+	}
+	late := 0
+	for i, s := range c.Moves {
+		if s.key != nil {
+			g, err := s.key(Window{w.From - lead - late, w.To + latency - late})
+			if err != nil {
+				return nil, err
+			}
+			return g[lead+late : lead+late+w.Frames()], nil
 		}
-		g, err := at.Gains(place, w.Frames(), k, lead)
-		return g, 4 * len(g), err
-	})
+		late += procs[i].Latency()
+	}
+	return nil, nil
 }
 
 // node is a rendered part with its key and the place that it is given where it is summed.
