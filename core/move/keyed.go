@@ -188,7 +188,7 @@ func (d *Detector) Next(magnitude float64) float64 {
 	if magnitude <= d.least {
 		return d.follow(0)
 	}
-	return d.NextLevel(20 * math.Log10(magnitude))
+	return d.NextLevel(dsp.LevelDB(float32(magnitude)))
 }
 
 // NextLevel is Next for a level in dB.
