@@ -16,9 +16,9 @@ import (
 // the clearance that is asked, from 60 ms after the hit on.
 
 const (
-	tailRelease = 40.0  // ms in which the kick comes back before the next hit
-	tailReach   = 500.0 // ms after the hit at which a kick's tail is over
-	tailStep    = 0.1   // dB
+	tailRelease = 40.0   // ms in which the kick comes back before the next hit
+	tailReach   = 1500.0 // ms after the hit up to which a tail is lowered
+	tailStep    = 0.1    // dB
 )
 
 var (
