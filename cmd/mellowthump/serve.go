@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"time"
 
 	"mellowthump/app/demodata"
@@ -75,8 +76,15 @@ func demoServe(ctx context.Context, args []string, out io.Writer) error {
 	})
 }
 
+// memoryLimit is where the collector begins to work harder: the renders that are kept, and a long song's
+// fit beside them. It is no bound; GOMEMLIMIT sets another.
+const memoryLimit = 2 << 30
+
 // listen serves a data folder until ctx ends. Only loopback addresses are served.
 func listen(ctx context.Context, addr, dir string, out io.Writer, prepare func(*store.Store) error) error {
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryLimit)
+	}
 	host, _, err := net.SplitHostPort(addr)
 	if err != nil {
 		return errUsage{fmt.Errorf("--addr: %w", err)}

@@ -276,15 +276,15 @@ func Bandpass(lo, hi, fs float64) ([]Biquad, error) {
 }
 
 // Smooth is one-pole smoothing of the squared signal: s[n] = a s[n-1] + (1-a) x[n]^2 with
-// a = exp(-1/(tau fs)), tau in seconds. It returns a new slice in float64.
-func Smooth(x []float32, tau, fs float64) []float64 {
+// a = exp(-1/(tau fs)), tau in seconds. It returns a new slice; its state is in float64.
+func Smooth(x []float32, tau, fs float64) []float32 {
 	a := math.Exp(-1 / (tau * fs))
-	out := make([]float64, len(x))
+	out := make([]float32, len(x))
 	s := 0.0
 	for i, v := range x {
 		e := float64(v)
 		s = a*s + (1-a)*e*e
-		out[i] = s
+		out[i] = float32(s)
 	}
 	return out
 }

@@ -488,10 +488,17 @@ func keyedP10(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move
 	return meter.Figure(worst(m.Clearances(out))), nil
 }
 
+// longSong is from how many seconds on the schools are fitted one after another: each holds copies of
+// kick and bass.
+const longSong = 300
+
 // FitSchools fits every school to a song over a window, in the order of move.Schools, side by side.
 func FitSchools(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) ([]Fitted, error) {
 	out := make([]Fitted, len(move.Schools))
 	var g errgroup.Group
+	if w.Frames() > longSong*song.Rate {
+		g.SetLimit(1)
+	}
 	for i, k := range move.Schools {
 		g.Go(func() (err error) {
 			out[i], err = FitSchool(ctx, r, song, w, k.School)

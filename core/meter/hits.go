@@ -86,7 +86,7 @@ type HitMeter struct {
 
 	kick       []float32
 	wide       []float32
-	smooth     []float64
+	smooth     []float32
 	wideEnergy []float64 // sum sm BP(20,150)k in each window
 	wideTop    []int     // frame of its peak after the hit
 	home, band []dsp.Biquad
@@ -150,7 +150,7 @@ func NewHitMeter(kick []float32, rate int, hits []int, homeHz float64, in Range)
 				top = n
 			}
 			if n < h+w {
-				sum += m.smooth[n]
+				sum += float64(m.smooth[n])
 			}
 		}
 		m.wideTop = append(m.wideTop, top)
@@ -160,7 +160,7 @@ func NewHitMeter(kick []float32, rate int, hits []int, homeHz float64, in Range)
 }
 
 // kickWindow returns the length in frames of the window that starts where sm does.
-func kickWindow(sm []float64, gap int, fs float64) int {
+func kickWindow(sm []float32, gap int, fs float64) int {
 	look := min(gap, int(windowLook*fs), len(sm))
 	top := 0
 	for n := range look {
@@ -170,7 +170,7 @@ func kickWindow(sm []float64, gap int, fs float64) int {
 	}
 	end := look
 	for n := top; n < look; n++ {
-		if sm[n] <= windowFall*sm[top] {
+		if float64(sm[n]) <= windowFall*float64(sm[top]) {
 			end = n
 			break
 		}
@@ -197,7 +197,7 @@ func (m *HitMeter) Measure(bass []float32) HitFigures {
 		hit.Clearance = Clearance(m.Home[i], Energy(home[h:h+w]))
 		both := 0.0
 		for n := h; n < h+w; n++ {
-			both += min(m.smooth[n], smooth[n])
+			both += float64(min(m.smooth[n], smooth[n]))
 		}
 		hit.Overlap, hit.PhaseSum, hit.PeakCost = None, None, None
 		if m.wideEnergy[i] > 0 {
@@ -246,7 +246,7 @@ func (f *HitFigures) summarise() {
 // handover returns the first time after the kick's peak at which the bass is at least the
 // kick and stays so; 0 where that is already so at the peak (the kick never leads); None
 // where it does not come before the next hit.
-func (m *HitMeter) handover(i int, bass []float64) Figure {
+func (m *HitMeter) handover(i int, bass []float32) Figure {
 	h, top := m.Hits[i], m.wideTop[i]
 	stay := int(handoverStay * float64(m.Rate))
 	run := 0
@@ -329,11 +329,11 @@ func (m *HitMeter) LowEnergy(bass []float32) float64 {
 // WideBand returns the filter BP(20,150) for a rate in Hz.
 func WideBand(fs float64) ([]dsp.Biquad, error) { return dsp.Bandpass(wideLow, wideHigh, fs) }
 
-func envelope(smooth []float64, rate int) []float32 {
+func envelope(smooth []float32, rate int) []float32 {
 	step := EnvelopeStep * float64(rate)
 	out := make([]float32, int(float64(len(smooth))/step))
 	for i := range out {
-		out[i] = float32(math.Sqrt(smooth[int(float64(i)*step)]))
+		out[i] = float32(math.Sqrt(float64(smooth[int(float64(i)*step)])))
 	}
 	return out
 }
