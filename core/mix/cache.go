@@ -2,20 +2,33 @@ package mix
 
 import (
 	"container/list"
+	"context"
+	"errors"
 	"sync"
 )
 
 // Cache keeps results by the hash of what made them, the most recently used up to a number
-// of bytes. A result asked for twice at once is made once.
+// of bytes. A result asked for twice at once is made once. Small results, which may have taken long to
+// work out, are not pushed out by renders.
 type Cache struct {
 	mu      sync.Mutex
-	limit   int
-	used    int
 	entries map[string]*list.Element
-	order   *list.List
+	large   kept
+	small   kept
 	making  map[string]*making
 	made    int
 }
+
+// kept is what is kept of one size, the most recently used first.
+type kept struct {
+	limit, used int // bytes
+	order       *list.List
+}
+
+const (
+	smallResult = 1 << 14 // bytes up to which a result is small
+	smallPart   = 32      // of the cache that is kept for small ones: one in so many
+)
 
 type entry struct {
 	key   string
@@ -31,7 +44,10 @@ type making struct {
 
 // NewCache returns a cache of at most limit bytes.
 func NewCache(limit int) *Cache {
-	return &Cache{limit: limit, entries: map[string]*list.Element{}, order: list.New(), making: map[string]*making{}}
+	return &Cache{
+		entries: map[string]*list.Element{}, making: map[string]*making{},
+		large: kept{limit: limit - limit/smallPart, order: list.New()}, small: kept{limit: limit / smallPart, order: list.New()},
+	}
 }
 
 // Made returns how many results were made and not found.
@@ -42,16 +58,24 @@ func (c *Cache) Made() int {
 }
 
 func (c *Cache) get(key string, build func() (any, int, error)) (any, error) {
-	c.mu.Lock()
-	if e, ok := c.entries[key]; ok {
-		c.order.MoveToFront(e)
-		c.mu.Unlock()
-		return e.Value.(*entry).value, nil
-	}
-	if m, ok := c.making[key]; ok {
+	for {
+		c.mu.Lock()
+		if e, ok := c.entries[key]; ok {
+			old := e.Value.(*entry)
+			c.of(old.bytes).order.MoveToFront(e)
+			c.mu.Unlock()
+			return old.value, nil
+		}
+		m, ok := c.making[key]
+		if !ok {
+			break // still locked
+		}
 		c.mu.Unlock()
 		<-m.done
-		return m.value, m.err
+		if !errors.Is(m.err, context.Canceled) {
+			return m.value, m.err
+		}
+		// whoever made it went away; it is made anew
 	}
 	m := &making{done: make(chan struct{}), err: errPanicked}
 	c.making[key] = m
@@ -72,16 +96,26 @@ func (c *Cache) get(key string, build func() (any, int, error)) (any, error) {
 	return m.value, m.err
 }
 
+func (c *Cache) of(bytes int) *kept {
+	if bytes <= smallResult {
+		return &c.small
+	}
+	return &c.large
+}
+
 func (c *Cache) add(key string, value any, bytes int) {
-	c.entries[key] = c.order.PushFront(&entry{key, value, bytes})
-	c.used += bytes
-	for c.used > c.limit && c.order.Len() > 1 {
-		e := c.order.Back()
-		old := c.order.Remove(e).(*entry)
+	k := c.of(bytes)
+	c.entries[key] = k.order.PushFront(&entry{key, value, bytes})
+	k.used += max(bytes, entryBytes)
+	for k.used > k.limit && k.order.Len() > 1 {
+		old := k.order.Remove(k.order.Back()).(*entry)
 		delete(c.entries, old.key)
-		c.used -= old.bytes
+		k.used -= max(old.bytes, entryBytes)
 	}
 }
+
+// entryBytes is what an entry takes beside its value, about.
+const entryBytes = 200
 
 // Cached returns the result kept under key, or builds it. bytes is the memory it takes.
 // What comes back is shared: it must not be changed.

@@ -3,6 +3,7 @@ package mix
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math"
 	"sync"
 	"sync/atomic"
@@ -251,17 +252,30 @@ func TestOtherRate(t *testing.T) {
 }
 
 func TestCache(t *testing.T) {
-	c := NewCache(100)
+	const mb = 1 << 20
+	c := NewCache(100 * mb)
 	build := func(v, bytes int) func() (int, int, error) {
 		return func() (int, int, error) { return v, bytes, nil }
 	}
 	for i := range 5 {
-		if v, err := Cached(c, string(rune('a'+i)), build(i, 40)); v != i || err != nil {
+		if v, err := Cached(c, string(rune('a'+i)), build(i, 40*mb)); v != i || err != nil {
+			t.Fatal(v, err)
+		}
+		if v, err := Cached(c, "figures", build(11, 300)); v != 11 || err != nil {
 			t.Fatal(v, err)
 		}
 	}
-	if c.used > 100 || c.order.Len() != 2 {
-		t.Errorf("%d bytes in %d entries", c.used, c.order.Len())
+	if c.large.used > 100*mb || c.large.order.Len() != 2 {
+		t.Errorf("%d bytes in %d entries", c.large.used, c.large.order.Len())
+	}
+	if c.Made() != 6 {
+		t.Errorf("%d made: what is small was pushed out by what is large", c.Made())
+	}
+	for i := range 30000 { // small ones are bounded, too
+		_, _ = Cached(c, fmt.Sprint("small ", i), build(i, 300))
+	}
+	if c.small.used > 100*mb/smallPart || c.small.order.Len() > 100*mb/smallPart/300 {
+		t.Errorf("%d bytes in %d small entries", c.small.used, c.small.order.Len())
 	}
 	boom := errors.New("boom")
 	if _, err := Cached(c, "x", func() (int, int, error) { return 0, 0, boom }); !errors.Is(err, boom) {
@@ -288,6 +302,23 @@ func TestCache(t *testing.T) {
 	if built.Load() != 1 {
 		t.Errorf("built %d times at once", built.Load())
 	}
+	// who waits for one that gives up makes it
+	started, give := make(chan bool), make(chan bool)
+	wg.Go(func() {
+		_, _ = Cached(c, "given up", func() (int, int, error) {
+			close(started)
+			<-give
+			return 0, 0, fmt.Errorf("rendering: %w", context.Canceled)
+		})
+	})
+	<-started
+	wg.Go(func() {
+		if v, err := Cached(c, "given up", build(5, 1)); v != 5 || err != nil {
+			t.Errorf("after one that gave up: %d, %v", v, err)
+		}
+	})
+	close(give)
+	wg.Wait()
 }
 
 // copyOf copies a song whose audio has plain names, which Clone's reader would refuse.
