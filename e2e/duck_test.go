@@ -280,7 +280,7 @@ func TestDuckSchools(t *testing.T) {
 	a.readouts(p, "after the fit")
 	p.edited("another threshold", func() { p.typed("#k-threshold", "-12") })
 	a.readouts(p, "after the threshold")
-	p.until("the three schools", "document.querySelectorAll('#schools-table tbody tr').length === 3")
+	p.until("the three schools", "document.querySelectorAll('#schools-table tr[data-school]').length === 3")
 	p.click("#deck-data [data-solo=key]")
 	p.until("the key", "document.querySelector('#deck-data').dataset.solo === 'key'")
 	p.edited("the band dip", func() { p.click("#school-band") })

@@ -119,6 +119,7 @@ func (s *Server) schools(c *gin.Context) {
 		Fitted        duck.Fitted
 		State         *duck.State
 		On            bool
+		Values        string
 	}
 	var rows []row
 	if v.State != nil && !v.BassLeads() {
@@ -143,6 +144,7 @@ func (s *Server) schools(c *gin.Context) {
 				one := song.Unducked()
 				d := *f.Duck
 				d.Trigger = song.DuckTrigger()
+				r.Values = duck.Values(&d)
 				one.SetDuck(&d, false, "")
 				if r.State, err = duck.Measure(c.Request.Context(), s.Renderer, &one, v.Win); err != nil {
 					s.failWith(c, err)

@@ -50,6 +50,11 @@ func TestSchools(t *testing.T) {
 		}
 	}
 	page := b.get("/songs/" + id + "/duck/schools")
+	for _, want := range []string{"dB at ", " to 1, knee 6 dB; attack ", "dB at the most, stereo; threshold "} {
+		if !strings.Contains(page, want) {
+			t.Errorf("beside each other the values lack %q", want)
+		}
+	}
 	if strings.Count(page, "data-school=") != 3 || strings.Count(page, ">use</button>") != 2 {
 		t.Errorf("side by side: %.800s", page)
 	}
