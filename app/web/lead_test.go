@@ -96,6 +96,12 @@ func TestDuckWhereTheBassLeads(t *testing.T) {
 	if song = b.load(id); song.Leader != session.BassLeads || song.TriggerStem().Moves == nil {
 		t.Error("the undo does not give the kick's duck back")
 	}
+	// Intake says who leads, too
+	set := url.Values{"name": {song.Name}, "bpm": {"120"}, "leader": {"kick"}}
+	if status, body := b.edit(id, "/settings", set); status != 200 || b.load(id).TriggerStem().Moves != nil {
+		t.Errorf("by Intake the kick leads and is still ducked: %d %.200s", status, body)
+	}
+	b.edit(id, "/undo", url.Values{})
 	if status, _ := b.edit(id, "/duck/drop", url.Values{}); status != 200 || b.load(id).TriggerStem().Moves != nil {
 		t.Error("the kick's duck cannot be taken away")
 	}

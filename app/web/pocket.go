@@ -322,8 +322,7 @@ func (v *view) linePitch() *meter.Pitch {
 func (s *Server) setLeader(c *gin.Context) {
 	s.edit(c, "pocket", func(song *session.Song) (string, error) {
 		was := song.Leader
-		d, _ := song.Duck()
-		song.SetLeader(session.Leader(c.PostForm("leader")))
+		dropped := song.SetLeader(session.Leader(c.PostForm("leader")))
 		if err := song.Validate(); err != nil {
 			return "", badInput(c, "pocket", err)
 		}
@@ -331,7 +330,7 @@ func (s *Server) setLeader(c *gin.Context) {
 			return "", nil
 		}
 		says := map[session.Leader]string{session.KickLeads: "The kick leads", session.BassLeads: "The bass leads"}[song.Leader]
-		if d != nil {
+		if dropped {
 			says += "; its duck is taken out"
 		}
 		return says, nil

@@ -85,8 +85,9 @@ func (s *Server) setSettings(c *gin.Context) {
 			}
 			song.Grid = ms / 1000
 		}
+		dropped := false
 		if l, ok := c.GetPostForm("leader"); ok {
-			song.Leader = session.Leader(l)
+			dropped = song.SetLeader(session.Leader(l))
 		}
 		if err := song.Validate(); err != nil {
 			return "", badInput(c, "settings", err)
@@ -110,7 +111,7 @@ func (s *Server) setSettings(c *gin.Context) {
 			said = append(said, fmt.Sprintf("first bar at %.0f ms", 1000*song.Grid))
 		}
 		if was.Leader != song.Leader {
-			said = append(said, string(song.Leader)+" leads")
+			said = append(said, string(song.Leader)+" leads"+map[bool]string{true: " (its duck is taken out)"}[dropped])
 		}
 		if len(said) == 0 {
 			return "", nil
@@ -148,7 +149,7 @@ func (s *Server) takeProposal(c *gin.Context) {
 			}
 			return fmt.Sprintf("First bar at %g ms", ms), nil
 		case "leader":
-			song.Leader = session.Leader(value)
+			song.SetLeader(session.Leader(value))
 			if err := song.Validate(); err != nil {
 				return "", badInput(c, "settings", err)
 			}

@@ -483,14 +483,16 @@ func (s *Song) DuckTrigger() string {
 	return KickTrigger
 }
 
-// SetLeader says who leads. A duck made for the other leader is taken out: it lowers the part that
-// is to lead now.
-func (s *Song) SetLeader(l Leader) {
+// SetLeader says who leads. A duck made for the other leader is taken out, which is reported: it lowers
+// the part that is to lead now.
+func (s *Song) SetLeader(l Leader) (dropped bool) {
 	if s.Leader == l {
-		return
+		return false
 	}
+	d, _ := s.Duck()
 	s.SetDuck(nil, false, "")
 	s.Leader = l
+	return d != nil
 }
 
 // SetDuck puts the same duck on every stem of the part that makes room, at the end of its chain; nil
