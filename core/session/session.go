@@ -492,7 +492,17 @@ func (s *Song) SetLeader(l Leader) (dropped bool) {
 	d, _ := s.Duck()
 	s.SetDuck(nil, false, "")
 	s.Leader = l
+	s.ownDuckOnly()
 	return d != nil
+}
+
+// ownDuckOnly takes the ducks of their own off the stems that have the song's.
+func (s *Song) ownDuckOnly() {
+	for i := range s.Stems {
+		if st := &s.Stems[i]; st.Role == s.Ducked() {
+			st.SetMove(move.Move{ID: PartDuck + st.ID})
+		}
+	}
 }
 
 // SetDuck puts the same duck on every stem of the part that makes room, at the end of its chain; nil
@@ -518,6 +528,7 @@ func (s *Song) Settle() {
 			s.Triggers = append(s.Triggers, Trigger{ID: KickTrigger, Name: "Kick", Stem: st.ID})
 		}
 	}
+	s.ownDuckOnly()
 	for _, st := range s.Stems {
 		m := st.Move(mainDuck + st.ID)
 		if m == nil {

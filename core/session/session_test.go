@@ -105,6 +105,32 @@ func TestSettleFollowsRoles(t *testing.T) {
 	}
 }
 
+// Who leads decides who has the song's duck; a part that has it has no other, and what was another part's
+// duck goes when the part's role changes.
+func TestSetLeader(t *testing.T) {
+	s := song()
+	d, _ := s.Duck()
+	if s.SetLeader(KickLeads) || !s.SetLeader(BassLeads) || s.Leader != BassLeads {
+		t.Error("the change of leader is misreported")
+	}
+	if _, old := s.Stems[1].DuckMove(); old != nil {
+		t.Error("the bass leads and ducks")
+	}
+	s.SetDuck(d, false, "why")
+	if now, _ := s.Duck(); now == nil || s.DuckWhy() != "why" || s.Stems[1].Moves != nil {
+		t.Error("the kick has no duck")
+	}
+	s.Stems[1].SetMove(move.Move{ID: PartDuck + s.Stems[1].ID, Params: d}) // the bass as any other part
+	if s.SetLeader(KickLeads); s.Stems[1].Moves != nil || s.Stems[0].Moves != nil {
+		t.Errorf("left over: %+v, %+v", s.Stems[0].Moves, s.Stems[1].Moves)
+	}
+	s.Stems[2].SetMove(move.Move{ID: PartDuck + s.Stems[2].ID, Params: d})
+	s.Stems[2].Role = Bass
+	if s.Settle(); s.Stems[2].Moves != nil {
+		t.Error("a bass keeps the duck that it had as another part")
+	}
+}
+
 func TestBypassed(t *testing.T) {
 	s := song()
 	b := s.Bypassed()
