@@ -254,15 +254,26 @@ func Fit(m *meter.HitMeter, bass []float32, goal Goal) (Fitted, error) {
 	return FitFrom(m, before, bass, goal)
 }
 
-// FitFrom is Fit where the figures before are known.
-func FitFrom(m *meter.HitMeter, before meter.HitFigures, bass []float32, goal Goal) (Fitted, error) {
+// lowTrial prepares for trials at the low rate, losses included.
+func lowTrial(m *meter.HitMeter, bass []float32) (*trial, error) {
 	t, err := newTrial(m, bass, workFactor(m))
 	if err == nil {
 		err = t.withLosses()
 	}
+	return t, err
+}
+
+// FitFrom is Fit where the figures before are known.
+func FitFrom(m *meter.HitMeter, before meter.HitFigures, bass []float32, goal Goal) (Fitted, error) {
+	t, err := lowTrial(m, bass)
 	if err != nil {
 		return Fitted{}, err
 	}
+	return t.fit(m, before, bass, goal)
+}
+
+// fit is FitFrom with the trial that was made for m and bass.
+func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass []float32, goal Goal) (Fitted, error) {
 	if t.low <= 0 {
 		return Fitted{P10: before.ClearanceP10, Reason: "No duck needed: the bass is silent here."}, nil
 	}

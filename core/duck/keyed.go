@@ -49,15 +49,9 @@ type keyedTrial struct {
 	scale  float64   // ms a frame
 }
 
-func newKeyedTrial(m *meter.HitMeter, key, bass []float32, filter *move.KeyFilter) (*keyedTrial, error) {
+// newKeyedTrial adds the key to a trial that was made for m.
+func newKeyedTrial(t *trial, m *meter.HitMeter, key []float32, filter *move.KeyFilter) (*keyedTrial, error) {
 	factor := workFactor(m)
-	t, err := newTrial(m, bass, factor)
-	if err == nil {
-		err = t.withLosses()
-	}
-	if err != nil {
-		return nil, err
-	}
 	sections, err := filter.Filters(float64(m.Rate))
 	if err != nil {
 		return nil, err
@@ -262,7 +256,16 @@ func keyedDuck(school string, peak, hold, release, depth, rise float64, band *mo
 // 20-150 Hz, at most as deep as the cap and back before the next hit. key is the trigger's sound over
 // the signal that m was made for, mono.
 func FitKeyed(m *meter.HitMeter, before meter.HitFigures, key, bass []float32, goal Goal, school string, filter *move.KeyFilter) (Fitted, error) {
-	t, err := newKeyedTrial(m, key, bass, filter)
+	low, err := lowTrial(m, bass)
+	if err != nil {
+		return Fitted{}, err
+	}
+	return fitKeyed(low, m, before, key, bass, goal, school, filter)
+}
+
+// fitKeyed is FitKeyed with the trial that was made for m and bass.
+func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass []float32, goal Goal, school string, filter *move.KeyFilter) (Fitted, error) {
+	t, err := newKeyedTrial(low, m, key, filter)
 	if err != nil {
 		return Fitted{}, err
 	}
@@ -532,7 +535,11 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		return Fitted{}, err
 	}
 	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), keyID, goal, school, filter), func() (Fitted, int, error) {
-		f, err := FitKeyed(p.Meter, before, key, p.Mono, goal, school, filter)
+		low, err := keptTrial(r, p)
+		if err != nil {
+			return Fitted{}, 0, err
+		}
+		f, err := fitKeyed(low, p.Meter, before, key, p.Mono, goal, school, filter)
 		if f.Duck != nil {
 			f.Duck.Trigger = song.DuckTrigger()
 		}

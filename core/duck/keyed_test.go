@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"golang.org/x/sync/errgroup"
+
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/meter"
@@ -129,7 +131,11 @@ func TestKeyedTrial(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	trial, err := newKeyedTrial(p.Meter, key, p.Mono, nil)
+	low, err := lowTrial(p.Meter, p.Mono)
+	if err != nil {
+		t.Fatal(err)
+	}
+	trial, err := newKeyedTrial(low, p.Meter, key, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -153,15 +159,32 @@ func TestKeyedTrial(t *testing.T) {
 func BenchmarkFitSchools(b *testing.B) {
 	kick, bass := pattern(even(0.3, 0.42, 64), 28, 52, 0.08, 43.65, 0.3)
 	r, s, w := pairSong(kick, bass)
-	fit := func() {
-		if _, err := FitSchools(context.Background(), r, &s, w); err != nil {
+	p, err := r.Pair(context.Background(), &s, w)
+	if err != nil {
+		b.Fatal(err)
+	}
+	before, _ := r.Figures(p)
+	key, _, _ := r.KeySound(&s, session.KickTrigger, p.Wide())
+	goal := Goal{Clearance: 8, MaxDepth: 12}
+	for b.Loop() { // as FitSchools does it, with nothing kept
+		low, err := lowTrial(p.Meter, p.Mono)
+		if err != nil {
 			b.Fatal(err)
 		}
-	}
-	fit() // kick and bass are rendered and measured
-	for b.Loop() {
-		s.Targets.Clearance += 1e-6 // nothing that was fitted is kept
-		fit()
+		var g errgroup.Group
+		g.Go(func() error {
+			_, err := low.fit(p.Meter, before, p.Mono, goal)
+			return err
+		})
+		for _, school := range []string{move.CompressorSchool, move.BandSchool} {
+			g.Go(func() error {
+				_, err := fitKeyed(low, p.Meter, before, key, p.Mono, goal, school, nil)
+				return err
+			})
+		}
+		if err := g.Wait(); err != nil {
+			b.Fatal(err)
+		}
 	}
 }
 

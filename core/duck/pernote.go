@@ -36,10 +36,7 @@ const (
 // reach the clearance that is asked, in 9 of 10. note names the note at a time in the song, s; empty where
 // none is known: those hits keep the whole depth.
 func FitPerNote(m *meter.HitMeter, bass []float32, d *move.Duck, bpm float64, goal Goal, note func(at float64) string) (*PerNote, error) {
-	t, err := newTrial(m, bass, workFactor(m))
-	if err == nil {
-		err = t.withLosses()
-	}
+	t, err := lowTrial(m, bass)
 	if err != nil {
 		return nil, err
 	}

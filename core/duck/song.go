@@ -93,6 +93,17 @@ func sides(ctx context.Context, r *mix.Renderer, song *session.Song, p *mix.Pair
 	return s, err
 }
 
+// keptTrial is the trial of a pair: all schools and targets are tried on the same.
+func keptTrial(r *mix.Renderer, p *mix.Pair) (*trial, error) {
+	return mix.Cached(r.Cache, mix.Key("trial", p.Key()), func() (*trial, int, error) {
+		t, err := lowTrial(p.Meter, p.Mono)
+		if err != nil {
+			return nil, 0, err
+		}
+		return t, 12 * len(t.bass), nil
+	})
+}
+
 // FitSong fits a duck to a song over a window, whatever duck it has now.
 func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (Fitted, error) {
 	bypassed := song.Unducked()
@@ -106,7 +117,11 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	}
 	goal := goalOf(song)
 	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), goal), func() (Fitted, int, error) {
-		f, err := FitFrom(p.Meter, before, p.Mono, goal)
+		t, err := keptTrial(r, p)
+		if err != nil {
+			return Fitted{}, 0, err
+		}
+		f, err := t.fit(p.Meter, before, p.Mono, goal)
 		return f, 2048, err
 	})
 }
