@@ -55,8 +55,7 @@ func (f *Filter) process(dst, src []float32) {
 		return
 	}
 	if len(f.Sections) == 4 {
-		a := Filter{Sections: f.Sections[:2], state: f.state[:2]}
-		b := Filter{Sections: f.Sections[2:], state: f.state[2:]}
+		a, b := f.halves()
 		a.pair(dst, src)
 		b.pair(dst, dst)
 		return
@@ -73,6 +72,11 @@ func (f *Filter) process(dst, src []float32) {
 		f.state[k] = [2]float64{z1, z2}
 		src = dst
 	}
+}
+
+// halves returns the first two and the last two of four sections; they share the states.
+func (f *Filter) halves() (a, b *Filter) {
+	return &Filter{Sections: f.Sections[:2], state: f.state[:2]}, &Filter{Sections: f.Sections[2:], state: f.state[2:]}
 }
 
 // passes reports whether a section's zeros stand at 0 Hz and half the rate, as those of a band-pass do:
@@ -123,6 +127,13 @@ func (f *Filter) band(dst, src []float32) {
 // Process2 is f.Process(df, sf) and g.Process(dg, sg) at once, all of one length: two
 // recurrences that do not wait for each other keep the processor twice as busy.
 func Process2(f *Filter, df, sf []float32, g *Filter, dg, sg []float32) {
+	if len(f.Sections) == 4 && len(g.Sections) == 4 {
+		f1, f2 := f.halves()
+		g1, g2 := g.halves()
+		Process2(f1, df, sf, g1, dg, sg)
+		Process2(f2, df, df, g2, dg, dg)
+		return
+	}
 	if len(f.Sections) != 2 || len(g.Sections) != 2 {
 		f.Process(df, sf)
 		g.Process(dg, sg)

@@ -134,13 +134,15 @@ func TestBlocksDoNotMatter(t *testing.T) {
 			end := min(at+n, len(x))
 			f.Process(parts[at:end], x[at:end])
 		}
-		other, both := make([]float32, len(x)), make([]float32, len(x))
-		Process2(NewFilter(s), both, x, NewFilter(bp), other, x) // two at once are each as alone
-		alone := make([]float32, len(x))
-		NewFilter(bp).Process(alone, x)
-		for i := range x {
-			if both[i] != whole[i] || other[i] != alone[i] {
-				t.Fatalf("sample %d: %g and %g at once, %g and %g alone", i, both[i], other[i], whole[i], alone[i])
+		for _, beside := range [][]Biquad{bp, lp} {
+			other, both := make([]float32, len(x)), make([]float32, len(x))
+			Process2(NewFilter(s), both, x, NewFilter(beside), other, x) // two at once are each as alone
+			alone := make([]float32, len(x))
+			NewFilter(beside).Process(alone, x)
+			for i := range x {
+				if both[i] != whole[i] || other[i] != alone[i] {
+					t.Fatalf("sample %d: %g and %g at once, %g and %g alone", i, both[i], other[i], whole[i], alone[i])
+				}
 			}
 		}
 		for i := range x {

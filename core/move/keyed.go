@@ -388,8 +388,7 @@ func (b *bandDip) process(x, gain []float32) {
 		}
 		return
 	}
-	b.low.Process(p, x)
-	b.high.Process(q, x)
+	dsp.Process2(b.low, p, x, b.high, q, x)
 	for i, g := range gain {
 		x[i] = g*p[i] + q[i]
 	}
@@ -401,8 +400,7 @@ func (b *bandDip) pass(x []float32) {
 		return
 	}
 	p, q := b.room(len(x))
-	b.low.Process(p, x)
-	b.high.Process(q, x)
+	dsp.Process2(b.low, p, x, b.high, q, x)
 	for i := range x {
 		x[i] = p[i] + q[i]
 	}
