@@ -3,7 +3,6 @@ package web
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
 	"strconv"
 
@@ -26,7 +25,7 @@ func (s *Server) deckData(c *gin.Context) {
 	c.SetCookie(soloCookie, string(solo(c)), cookieSeconds, "/", "", false, true)
 	school := c.Query("school")
 	if err := s.trySchool(c.Request.Context(), &song.Song, school); err != nil {
-		s.fail(c, http.StatusBadRequest, err.Error())
+		s.failSchool(c, err)
 		return
 	}
 	v, err := s.view(c, song, currentStage(c), nil)
@@ -48,27 +47,24 @@ func (s *Server) trySchool(ctx context.Context, song *session.Song, school strin
 		return nil
 	}
 	if schoolLabel(school) == "" {
-		return fmt.Errorf("no school is called %q", school)
+		return errNoSchool
 	}
-	n, err := s.Renderer.PairLength(song)
-	if err != nil {
-		return err
+	_, err := s.fitInto(ctx, song, school)
+	return err
+}
+
+var errNoSchool = errors.New("there is no such school")
+
+// failSchool answers where a school cannot be tried.
+func (s *Server) failSchool(c *gin.Context, err error) {
+	switch t := trouble(err); {
+	case errors.Is(err, errNoSchool):
+		s.fail(c, http.StatusBadRequest, "There is no such school.")
+	case t != "":
+		s.fail(c, http.StatusConflict, t)
+	default:
+		s.failWith(c, err)
 	}
-	f, err := s.fitSchool(ctx, song, mix.Window{To: n}, school)
-	if t := trouble(err); t != "" {
-		return errors.New(t)
-	}
-	if err != nil {
-		return err
-	}
-	if f.Duck == nil {
-		song.SetDuck(nil, false, "")
-		return nil
-	}
-	d := *f.Duck
-	d.Trigger = song.DuckTrigger()
-	song.SetDuck(&d, false, "")
-	return nil
 }
 
 // schoolLabel names a school, empty where there is none of that name.
@@ -111,7 +107,7 @@ func (s *Server) deckAudio(c *gin.Context) {
 		return
 	}
 	if err := s.trySchool(c.Request.Context(), &song, c.Query("school")); err != nil {
-		s.fail(c, http.StatusBadRequest, err.Error())
+		s.failSchool(c, err)
 		return
 	}
 	if side == "before.wav" {

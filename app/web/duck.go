@@ -101,9 +101,7 @@ func (s *Server) duckSheet(v *view) *duckSheet {
 		}
 		out.Why = v.DuckWhy()
 	}
-	if st := v.TriggerStem(); st != nil {
-		out.Trigger = st.Name
-	}
+	out.Trigger = v.triggerName()
 	out.School = move.CurveSchool
 	if out.Duck != nil {
 		out.School = out.Duck.School
@@ -310,10 +308,6 @@ func (s *Server) removePoint(c *gin.Context) {
 // fit finds the least duck over the whole song, so that what is exported holds everywhere.
 func (s *Server) fit(c *gin.Context) {
 	s.edit(c, "duck", func(song *session.Song) (string, error) {
-		n, err := s.Renderer.PairLength(song)
-		if err != nil {
-			return "", err
-		}
 		school := c.PostForm("school")
 		if school == "" {
 			school = move.CurveSchool
@@ -324,7 +318,8 @@ func (s *Server) fit(c *gin.Context) {
 		if schoolLabel(school) == "" {
 			return "", badInput(c, "fit", fmt.Errorf("no school is called %q", school))
 		}
-		f, err := s.fitSchool(c.Request.Context(), song, mix.Window{To: n}, school)
+		was, _ := song.Duck()
+		f, err := s.fitInto(c.Request.Context(), song, school)
 		if t := trouble(err); t != "" {
 			return "", badInput(c, "fit", errors.New(t))
 		}
@@ -332,22 +327,18 @@ func (s *Server) fit(c *gin.Context) {
 			return "", err
 		}
 		if f.Duck == nil {
-			if d, _ := song.Duck(); d == nil {
+			if was == nil {
 				return "", &inputError{Field: "fit", Sentence: f.Reason}
 			}
-			song.SetDuck(nil, false, "")
 			return "Fit: " + f.Reason, nil
 		}
-		d := *f.Duck
-		d.Trigger = song.DuckTrigger()
-		song.SetDuck(&d, false, f.Reason)
-		switch d.School {
+		switch d := f.Duck; d.School {
 		case move.CompressorSchool:
 			return fmt.Sprintf("Fit a keyed compressor, threshold %s dB", plot.Signed(d.Comp.Threshold, 1)), nil
 		case move.BandSchool:
 			return fmt.Sprintf("Fit a keyed band dip of %s dB", plot.Signed(d.Band.Range, 1)), nil
 		}
-		return fmt.Sprintf("Fit a duck of %s dB", plot.Signed(d.Depth(), 1)), nil
+		return fmt.Sprintf("Fit a duck of %s dB", plot.Signed(f.Duck.Depth(), 1)), nil
 	})
 }
 
@@ -361,6 +352,27 @@ func (s *Server) fitSchool(ctx context.Context, song *session.Song, w mix.Window
 		return duck.Fitted{}, err
 	}
 	return duck.FitSongLead(ctx, s.Renderer, song, w, line)
+}
+
+// fitInto gives a song the duck that a school's fit over the whole of it finds, or takes its duck away
+// where none is needed.
+func (s *Server) fitInto(ctx context.Context, song *session.Song, school string) (duck.Fitted, error) {
+	n, err := s.Renderer.PairLength(song)
+	if err != nil {
+		return duck.Fitted{}, err
+	}
+	f, err := s.fitSchool(ctx, song, mix.Window{To: n}, school)
+	if err != nil {
+		return f, err
+	}
+	if f.Duck == nil {
+		song.SetDuck(nil, false, "")
+		return f, nil
+	}
+	d := *f.Duck
+	d.Trigger = song.DuckTrigger()
+	song.SetDuck(&d, false, f.Reason)
+	return f, nil
 }
 
 // setTargets changes the clearance asked and the cap of the depth.
@@ -385,23 +397,12 @@ func (s *Server) setTargets(c *gin.Context) {
 			if d, _ := song.Duck(); d != nil {
 				school = d.School
 			}
-			n, err := s.Renderer.PairLength(song)
-			if err != nil {
-				return "", err
-			}
-			f, err := s.fitSchool(c.Request.Context(), song, mix.Window{To: n}, school)
+			_, err := s.fitInto(c.Request.Context(), song, school)
 			if t := trouble(err); t != "" {
 				return "", badInput(c, "fit", errors.New(t))
 			}
 			if err != nil {
 				return "", err
-			}
-			if f.Duck != nil {
-				d := *f.Duck
-				d.Trigger = song.DuckTrigger()
-				song.SetDuck(&d, false, f.Reason)
-			} else {
-				song.SetDuck(nil, false, "")
 			}
 			return fmt.Sprintf("Ask %g dB of clearance and fit", song.Targets.Clearance), nil
 		}

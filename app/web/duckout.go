@@ -317,14 +317,11 @@ func (s *Server) duckSheetText(c *gin.Context) {
 		return
 	}
 	var b strings.Builder
-	trigger := "the kick"
-	if t := song.TriggerStem(); t != nil {
-		trigger = t.Name
-	}
+	trigger := v.triggerName()
 	fmt.Fprintf(&b, "%s: ducking %s to %s\n%g bpm\n\n", song.Name, st.Name, trigger, song.BPM)
 	keyed := func(d *move.Duck) {
 		k := d.Comp
-		fmt.Fprintf(&b, "  key input      %s, before its fader\n", trigger)
+		fmt.Fprintf(&b, "  key input      %s\n", v.keyInput())
 		if d.Key != nil && d.Key.High > 0 {
 			fmt.Fprintf(&b, "  key high-pass  %g Hz, %d dB per octave\n", d.Key.High, d.Key.Slope)
 		}
@@ -377,8 +374,8 @@ func (s *Server) duckSheetText(c *gin.Context) {
 	if v.BassLeads() {
 		lost, before, after = "kick", v.Agree.Led.P10, v.Agree.Lead.P10
 	}
-	fmt.Fprintf(&b, "\nWhat to expect over %s\n  gain reduction on the meter  up to %.1f dB\n  clearance, worst tenth       %s to %s dB\n  %s loss                    %.1f LU, %.1f dB in 20 to 150 Hz\n  back before the next hit     %d of %d\n  freed headroom               %.1f dB: the mix may be raised by that\n",
-		v.Bars(), -float64(r.Depth), figure(before, 1), figure(after, 1), lost, float64(r.BassLoss), float64(r.BassLossLow), r.Back, r.Of, float64(r.Freed))
+	fmt.Fprintf(&b, "\nWhat to expect over %s\n  gain reduction on the meter  up to %.1f dB\n  clearance, worst tenth       %s to %s dB\n  %s loss                    %.1f LU, %.1f dB in 20 to 150 Hz\n  back before the next hit     %d of %d\n  freed headroom               %.1f dB in kick and bass together; the whole mix may rise by %.1f dB\n",
+		v.Bars(), -float64(r.Depth), figure(before, 1), figure(after, 1), lost, float64(r.BassLoss), float64(r.BassLossLow), r.Back, r.Of, float64(r.Freed), float64(v.MixFreed()))
 	fmt.Fprintf(&b, "\nThe MIDI file holds the gain as controller 11 with its fine part 43: 16383 is full gain, straight in amplitude.\nCompare by ear at matched loudness; the ears decide.\n")
 	attachment(c, fileSafe(song.Name)+" duck settings.txt")
 	c.Data(http.StatusOK, "text/plain; charset=utf-8", []byte(b.String()))

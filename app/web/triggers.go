@@ -184,7 +184,10 @@ func (s *Server) setCell(c *gin.Context) {
 	})
 }
 
-// addTrigger makes a trigger of several stems, or of the song's grid.
+// longestTrigger is the most characters of a trigger's name: it heads a narrow column.
+const longestTrigger = 40
+
+// addTrigger makes a trigger of several stems, a bus, the song's grid or a MIDI file.
 func (s *Server) addTrigger(c *gin.Context) {
 	s.edit(c, "duck", func(song *session.Song) (string, error) {
 		id := 1
@@ -224,6 +227,9 @@ func (s *Server) addTrigger(c *gin.Context) {
 				return "", badInput(c, "trigger", errors.New("tick the stems whose hits count, or choose a bus, type a note value for a grid, or bring a MIDI file"))
 			}
 			t.Name = strings.Join(names, " + ")
+		}
+		if name := []rune(t.Name); len(name) > longestTrigger {
+			t.Name = string(name[:longestTrigger-1]) + "…"
 		}
 		song.Triggers = append(song.Triggers, t)
 		if err := song.Validate(); err != nil {
@@ -372,6 +378,31 @@ func (v *view) TriggerLost() string {
 		return ""
 	}
 	return fmt.Sprintf("The trigger does not arrive: it is taken at %s, and %s no longer goes there.", b.Name, st.Name)
+}
+
+// triggerName names what the song's own duck works at.
+func (v *view) triggerName() string {
+	if id := v.DuckTrigger(); id != session.KickTrigger {
+		return v.Trigger(id).Name
+	}
+	if st := v.TriggerStem(); st != nil {
+		return st.Name
+	}
+	return "the kick"
+}
+
+// keyInput says what a keyed duck listens to, and where.
+func (v *view) keyInput() string {
+	t := v.Trigger(v.DuckTrigger())
+	switch {
+	case t == nil:
+		return v.triggerName() + ", before its fader"
+	case t.Clicks() || len(t.Added)+len(t.Removed) > 0:
+		return v.triggerName() + ", as the trigger clicks"
+	case t.Post || t.Bus != "":
+		return v.triggerName() + ", behind its fader"
+	}
+	return v.triggerName() + ", before its fader"
 }
 
 // DrumStems are the stems that may give a trigger's hits.

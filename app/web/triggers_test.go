@@ -254,3 +254,22 @@ func TestMoreTriggers(t *testing.T) {
 		t.Errorf("the bus goes: %d, %d hits", status, len(hits("t1")))
 	}
 }
+
+// What is written down names the trigger that was chosen, where it is heard, and what the whole mix gains.
+func TestSheetNamesTheTrigger(t *testing.T) {
+	b, id := ready(t)
+	sheet := func() string { _, text := b.do("GET", "/songs/"+id+"/duck/settings.txt", nil); return text }
+	b.edit(id, "/duck/fit", url.Values{"school": {"compressor"}})
+	if text := sheet(); !strings.Contains(text, "key input      Kick, before its fader") || !strings.Contains(text, "the whole mix may rise by") {
+		t.Errorf("the sheet:\n%s", text)
+	}
+	b.edit(id, "/duck/hit", url.Values{"do": {"post"}})
+	if text := sheet(); !strings.Contains(text, "Kick, behind its fader") {
+		t.Errorf("behind the fader:\n%s", text)
+	}
+	b.edit(id, "/duck/trigger", url.Values{"grid": {"1/4"}})
+	b.edit(id, "/duck/main-trigger", url.Values{"trigger": {"t1"}})
+	if text := sheet(); !strings.Contains(text, "to every 1/4") || !strings.Contains(text, "every 1/4, as the trigger clicks") {
+		t.Errorf("on a grid:\n%s", text)
+	}
+}

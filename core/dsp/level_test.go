@@ -14,3 +14,13 @@ func TestLevelDB(t *testing.T) {
 		}
 	}
 }
+
+// The fast gain is 10^(dB/20), to float32's precision.
+func TestLevelGain(t *testing.T) {
+	for db := 0.0; db > -130; db -= 0.00713 {
+		want := math.Pow(10, db/20)
+		if got := float64(LevelGain(db)); math.Abs(got-want) > 3e-7*want+1e-12 {
+			t.Fatalf("%.5f dB is %.9g, want %.9g", db, got, want)
+		}
+	}
+}

@@ -250,8 +250,11 @@ var depths = []float64{0, 2, 4, 6, 9, 12, 17, deepest}
 // depth at most the cap, the gain back before the next hit, no slope that clicks. bass is
 // the mono bass over the signal that m was made for.
 func Fit(m *meter.HitMeter, bass []float32, goal Goal) (Fitted, error) {
-	before := m.Measure(bass)
-	return FitFrom(m, before, bass, goal)
+	t, err := lowTrial(m, bass)
+	if err != nil {
+		return Fitted{}, err
+	}
+	return t.fit(m, m.Measure(bass), bass, goal)
 }
 
 // lowTrial prepares for trials at the low rate, losses included.
@@ -263,16 +266,7 @@ func lowTrial(m *meter.HitMeter, bass []float32) (*trial, error) {
 	return t, err
 }
 
-// FitFrom is Fit where the figures before are known.
-func FitFrom(m *meter.HitMeter, before meter.HitFigures, bass []float32, goal Goal) (Fitted, error) {
-	t, err := lowTrial(m, bass)
-	if err != nil {
-		return Fitted{}, err
-	}
-	return t.fit(m, before, bass, goal)
-}
-
-// fit is FitFrom with the trial that was made for m and bass.
+// fit is Fit where the figures before are known, on the trial made for m and bass.
 func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass []float32, goal Goal) (Fitted, error) {
 	if t.low <= 0 {
 		return Fitted{P10: before.ClearanceP10, Reason: "No duck needed: the bass is silent here."}, nil

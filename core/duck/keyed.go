@@ -22,14 +22,15 @@ const (
 	keyedRatio  = 4.0
 	keyedKnee   = 6.0
 	bandRatio   = 10.0
-	bandOver    = 4.0  // dB by which a key's peaks open a band dip beyond its range
-	keyedAttack = 1.0  // ms, at the least
-	keyedSlope  = 2.5  // dB/ms, the steepest onset that the fit draws: under what may click
-	keyedAhead  = 3.0  // ms of look-ahead, at the least
-	keyedLook   = 20.0 // and at the most
-	keyRise     = 4.0  // dB under its peak: from there on a key is taken to have risen
-	trialSlack  = 0.2  // dB by which the trial at the low rate may flatter
-	backMargin  = 1.0  // ms before the next hit by which the gain is back
+	bandOver    = 4.0   // dB by which a key's peaks open a band dip beyond its range
+	keyedAttack = 1.0   // ms, at the least
+	keyedSlope  = 2.5   // dB/ms, the steepest onset that the fit draws: under what may click
+	keyedAhead  = 3.0   // ms of look-ahead, at the least
+	keyedLook   = 20.0  // and at the most
+	keyRise     = 4.0   // dB under its peak: from there on a key is taken to have risen
+	trialSlack  = 0.2   // dB by which the trial at the low rate may flatter
+	backMargin  = 1.0   // ms before the next hit by which the gain is back
+	trialStill  = 0.005 // dB of reduction under which a trial takes the bass as it is
 	bellQ       = 0.8
 )
 
@@ -95,14 +96,6 @@ func newKeyedTrial(t *trial, m *meter.HitMeter, key []float32, filter *move.KeyF
 	}
 	return k, nil
 }
-
-// trialGain holds amplitudes for hundredths of a dB of reduction, down to 60 dB.
-var trialGain = func() (g [6001]float32) {
-	for i := range g {
-		g[i] = float32(dsp.Gain(-float64(i) / 100))
-	}
-	return g
-}()
 
 // keyedJudged is how a keyed duck does.
 type keyedJudged struct {
@@ -186,8 +179,8 @@ func (t *keyedTrial) judgeKeyed(d *move.Duck, b *base, losses bool) keyedJudged 
 	}
 	diff := make([]float32, len(t.bass))
 	for i, v := range b.part {
-		if k := int(-100*db[i] + 0.5); k > 0 {
-			diff[i] = v * (trialGain[min(k, len(trialGain)-1)] - 1)
+		if db[i] < -trialStill {
+			diff[i] = v * (dsp.LevelGain(db[i]) - 1)
 		}
 	}
 	h, w := make([]float32, len(diff)), []float32(nil)
@@ -252,18 +245,9 @@ func keyedDuck(school string, peak, hold, release, depth, rise float64, band *mo
 	return d
 }
 
-// FitKeyed finds the compressor or the band dip that reaches the goal with the least loss of bass in
+// fitKeyed finds the compressor or the band dip that reaches the goal with the least loss of bass in
 // 20-150 Hz, at most as deep as the cap and back before the next hit. key is the trigger's sound over
-// the signal that m was made for, mono.
-func FitKeyed(m *meter.HitMeter, before meter.HitFigures, key, bass []float32, goal Goal, school string, filter *move.KeyFilter) (Fitted, error) {
-	low, err := lowTrial(m, bass)
-	if err != nil {
-		return Fitted{}, err
-	}
-	return fitKeyed(low, m, before, key, bass, goal, school, filter)
-}
-
-// fitKeyed is FitKeyed with the trial that was made for m and bass.
+// the signal that m was made for, mono. low is the trial made for m and bass.
 func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass []float32, goal Goal, school string, filter *move.KeyFilter) (Fitted, error) {
 	t, err := newKeyedTrial(low, m, key, filter)
 	if err != nil {

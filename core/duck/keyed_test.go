@@ -378,7 +378,7 @@ func TestKeyedFitIsTheLeast(t *testing.T) {
 		t.Fatal(err)
 	}
 	before, _ := r.Figures(p)
-	low := p.Meter.LowEnergy(p.Mono)
+	energy := p.Meter.LowEnergy(p.Mono)
 	carried := func(d *move.Duck) (clear, loss, deep float64, back bool) {
 		t.Helper()
 		out, err := carryOut(d, rate, key, p.Mono)
@@ -393,10 +393,14 @@ func TestKeyedFitIsTheLeast(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return worst(p.Meter.Clearances(out)), 10 * math.Log10(low/p.Meter.LowEnergy(out)), -float64(ro.Depth), ro.Back == ro.Of
+		return worst(p.Meter.Clearances(out)), 10 * math.Log10(energy/p.Meter.LowEnergy(out)), -float64(ro.Depth), ro.Back == ro.Of
 	}
 	for _, school := range []string{move.CompressorSchool, move.BandSchool} {
-		f, err := FitKeyed(p.Meter, before, key, p.Mono, Goal{Clearance: 8, MaxDepth: 16}, school, nil)
+		low, err := lowTrial(p.Meter, p.Mono)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f, err := fitKeyed(low, p.Meter, before, key, p.Mono, Goal{Clearance: 8, MaxDepth: 16}, school, nil)
 		if err != nil || !f.Reached {
 			t.Fatalf("%s: %+v, %v", school, f, err)
 		}

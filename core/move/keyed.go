@@ -245,25 +245,6 @@ func newKeyedGain(d *Duck, p Place) (*keyedGain, error) {
 // Latency is the look-ahead.
 func (g *keyedGain) Latency() int { return g.ahead }
 
-// gainTable holds amplitudes for every hundredth of a dB down to -120 dB.
-var gainTable = func() (g [12002]float32) {
-	for i := range g {
-		g[i] = float32(dsp.Gain(-float64(i) / 100))
-	}
-	return g
-}()
-
-// gainOf returns the amplitude of a gain in dB, 0 or less, to float32's precision: between hundredths of
-// a dB it is straight within 2 parts in ten million.
-func gainOf(db float64) float32 {
-	x := -100 * db
-	i := int(x)
-	if i < 0 || i >= len(gainTable)-1 {
-		return float32(dsp.Gain(db))
-	}
-	return gainTable[i] + float32(x-float64(i))*(gainTable[i+1]-gainTable[i])
-}
-
 // gains returns the gain as amplitude for a block of the key.
 func (g *keyedGain) gains(key []float32) []float32 {
 	if cap(g.gain) < len(key) {
@@ -283,7 +264,7 @@ func (g *keyedGain) gains(key []float32) []float32 {
 			out[i] = 1
 			continue
 		}
-		out[i] = gainOf(db)
+		out[i] = dsp.LevelGain(db)
 	}
 	return out
 }

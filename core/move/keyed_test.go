@@ -218,13 +218,3 @@ func TestKeyFilter(t *testing.T) {
 		}
 	}
 }
-
-// The table of gains is as exact as float32 is.
-func TestGainOf(t *testing.T) {
-	for db := 0.0; db > -130; db -= 0.00713 {
-		want := math.Pow(10, db/20)
-		if got := float64(gainOf(db)); math.Abs(got-want) > 3e-7*want+1e-12 {
-			t.Fatalf("%.5f dB is %.9g, want %.9g", db, got, want)
-		}
-	}
-}
