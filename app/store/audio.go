@@ -16,6 +16,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/intake"
+	"mellowthump/core/meter"
 )
 
 // ErrTooLarge is returned where an upload goes over its limit.
@@ -206,13 +207,13 @@ func (s *Store) Open(sha string) (audio.Source, func() error, error) {
 	return r, f.Close, nil
 }
 
-// Onsets returns the hits of registered audio in seconds.
-func (s *Store) Onsets(sha string) ([]float64, error) {
+// Onsets returns the hits of registered audio, doubtful ones too.
+func (s *Store) Onsets(sha string) ([]meter.Onset, error) {
 	a, err := s.Facts(context.Background(), sha)
 	if err != nil {
 		return nil, err
 	}
-	return a.Onsets, nil
+	return a.Hits, nil
 }
 
 // KickHz returns the pitch registered audio settles on as a kick, 0 where there is none.

@@ -12,6 +12,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/plot"
+	"mellowthump/core/intake"
+	"mellowthump/core/meter"
 	"mellowthump/core/midi"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -300,6 +302,70 @@ func (s *Server) removeTrigger(c *gin.Context) {
 	})
 }
 
+// Doubtful lists the kick's hits that are kept apart: by its own threshold, but for those that were put in by hand.
+func (v *view) Doubtful() []intake.Doubtful {
+	t, st := v.Trigger(session.KickTrigger), v.TriggerStem()
+	if t == nil || st == nil || st.MIDI != nil || v.Facts[st.Audio] == nil {
+		return nil
+	}
+	by := st.Nudged() / 1000
+	out := intake.DoubtfulHits(v.Facts[st.Audio].Hits, t.QuietDB())
+	for i := range out {
+		out[i].At += by
+	}
+	return slices.DeleteFunc(out, func(d intake.Doubtful) bool {
+		return slices.ContainsFunc(t.Added, func(at float64) bool { return math.Abs(at-d.At) <= hitNear })
+	})
+}
+
+// doubtfulListed is how many doubtful hits are named on the page; the rest are counted.
+const doubtfulListed = 8
+
+// DoubtfulFew are the doubtful hits that are named, and how many there are besides.
+func (v *view) DoubtfulFew() (out struct {
+	Hits []intake.Doubtful
+	More int
+}) {
+	out.Hits = v.Doubtful()
+	if out.More = len(out.Hits) - doubtfulListed; out.More > 0 {
+		out.Hits = out.Hits[:doubtfulListed]
+	}
+	return out
+}
+
+// Quiet is the threshold of the kick's quiet hits, dB.
+func (v *view) Quiet() float64 {
+	if t := v.Trigger(session.KickTrigger); t != nil {
+		return t.QuietDB()
+	}
+	return meter.QuietHits
+}
+
+// hitNear is how near a hit lies to the place that an edit names, s.
+const hitNear = 0.030
+
+// setQuiet sets the threshold of the kick's quiet hits, or puts all doubtful ones in.
+func (s *Server) setQuiet(c *gin.Context) {
+	s.edit(c, currentStageOf(c, "duck"), func(song *session.Song) (string, error) {
+		t, st := song.Trigger(session.KickTrigger), song.TriggerStem()
+		if t == nil || st == nil {
+			return "", badInput(c, "quiet", errors.New("there is no kick whose hits could be changed"))
+		}
+		quiet, err := move.ParseNumber(c.PostForm("quiet"), "dB")
+		if err != nil {
+			return "", badInput(c, "quiet", fmt.Errorf("the threshold %w", err))
+		}
+		if quiet < session.LeastQuiet || quiet > session.MostQuiet {
+			return "", badInput(c, "quiet", fmt.Errorf("a threshold of %g dB is out of bounds; %g to %g dB are taken", quiet, session.LeastQuiet, session.MostQuiet))
+		}
+		if quiet == t.QuietDB() {
+			return "", nil
+		}
+		t.Quiet = quiet
+		return fmt.Sprintf("Take hits down to %g dB under the others", quiet), song.Validate()
+	})
+}
+
 // setHit puts a hit of the kick in, takes one out, or gives all back.
 func (s *Server) setHit(c *gin.Context) {
 	s.edit(c, currentStageOf(c, "duck"), func(song *session.Song) (string, error) {
@@ -319,8 +385,7 @@ func (s *Server) setHit(c *gin.Context) {
 		if err != nil {
 			return "", badInput(c, "trigger", err)
 		}
-		const near = 0.030
-		close := func(v float64) bool { return math.Abs(v-at) <= near }
+		close := func(v float64) bool { return math.Abs(v-at) <= hitNear }
 		switch c.PostForm("do") {
 		case "add":
 			t.Removed = slices.DeleteFunc(t.Removed, close)

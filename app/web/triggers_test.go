@@ -140,13 +140,15 @@ func TestMatrix(t *testing.T) {
 // Hits are put in and left out by hand, and given back; the figures follow.
 func TestHitsByHand(t *testing.T) {
 	b, id := ready(t)
-	shown := func() int { return strings.Count(b.get("/songs/"+id+"/pocket"), `class="hit`) }
+	shown := func() int { return strings.Count(b.get("/songs/"+id+"/pocket"), `class="hit `) } // on the sheet; the deck marks them too
 	was := shown()
 	do := func(what, at string) int {
 		status, _ := b.edit(id, "/duck/hit", url.Values{"do": {what}, "at": {at}})
 		return status
 	}
-	if do("remove", "0.75 s") != 200 || shown() != was-1 {
+	marked := func() int { return strings.Count(b.get("/songs/"+id+"/pocket"), `class="hitmark"`) }
+	onDeck := marked()
+	if do("remove", "0.75 s") != 200 || shown() != was-1 || marked() != onDeck-1 {
 		t.Errorf("left out: %d hits of %d", shown(), was)
 	}
 	if do("add", "1.1.20") != 200 || shown() != was { // 0.1 s at 120 bpm

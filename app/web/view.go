@@ -385,10 +385,16 @@ func (s *Server) fillDeck(ctx context.Context, v *view, solo mix.Solo) error {
 		d.Seconds = float64(v.Length) / rate
 		d.From, d.To = float64(v.Win.From)/rate, float64(v.Win.To)/rate
 		d.Kick, d.Bass = sumOverview(v, session.Kick, d.Seconds), sumOverview(v, session.Bass, d.Seconds)
-		if st := v.TriggerStem(); st != nil {
-			d.Hits = v.Facts[st.Audio].Onsets
-			if st.MIDI != nil {
-				d.Hits = st.MIDI.Hits()
+		if v.TriggerStem() != nil {
+			hits, err := s.Renderer.Hits(&v.Song.Song, session.KickTrigger)
+			if err != nil {
+				return err
+			}
+			for _, h := range hits {
+				d.Hits = append(d.Hits, float64(h)/rate)
+			}
+			for _, h := range v.Doubtful() {
+				d.Doubtful = append(d.Doubtful, h.At)
 			}
 		}
 		out.From, out.To, out.Seconds = d.From, d.To, d.Seconds

@@ -164,6 +164,7 @@ func (s *Server) routes(r *gin.Engine) {
 	g.POST("/duck/main-trigger", limitForm, s.mainTrigger)
 	g.POST("/duck/trigger/:trigger/remove", limitForm, s.removeTrigger)
 	g.POST("/duck/hit", limitForm, s.setHit)
+	g.POST("/duck/quiet", limitForm, s.setQuiet)
 	g.GET("/duck/schools", s.schools)
 	g.GET("/duck/back", s.cameBack)
 	g.GET("/duck/gain.mid", s.duckMIDI)

@@ -17,7 +17,7 @@ import (
 )
 
 // Version counts changes of what is measured or how: facts of another version are stale.
-const Version = 4
+const Version = 5
 
 // Facts are the figures of one file: the fields of the command `measure`.
 type Facts struct {
@@ -31,11 +31,31 @@ type Facts struct {
 	meter.Levels
 	Fundamental *meter.Pitch `json:"fundamental"`
 	Onsets      []float64    `json:"onsets_s"`
+	Doubtful    []Doubtful   `json:"doubtful"` // hits that are kept apart, see meter.Onset
+}
+
+// Doubtful is a hit that is kept apart, with why.
+type Doubtful struct {
+	At         float64 `json:"at_s"`
+	Confidence float64 `json:"confidence"` // 0 to 1
+	Why        string  `json:"why"`
+}
+
+// DoubtfulHits returns the hits that are doubtful at a threshold in dB, see meter.QuietHits.
+func DoubtfulHits(hits []meter.Onset, quiet float64) []Doubtful {
+	out := []Doubtful{}
+	for _, h := range hits {
+		if why := h.Doubt(quiet); why != "" {
+			out = append(out, Doubtful{At: h.At, Confidence: h.Confidence(), Why: why})
+		}
+	}
+	return out
 }
 
 // Analysis is what the application keeps of a file besides its facts.
 type Analysis struct {
 	Facts
+	Hits     []meter.Onset  `json:"hits"`              // all that were found, doubtful ones too
 	Kick     *meter.Pitch   `json:"kick"`              // the pitch it settles on, heard as a kick
 	Clipped  []float64      `json:"clipped_s"`         // where the first clipped runs begin
 	Phase    []meter.Figure `json:"correlation_400ms"` // of the channels, over time; nil for mono
@@ -121,7 +141,8 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 		a.Fundamental = meter.Fundamental(low.Out, fs)
 		return nil
 	})
-	a.Onsets = hits.Onsets(mono)
+	a.Hits = hits.Onsets(mono)
+	a.Onsets, a.Doubtful = meter.Sure(a.Hits, meter.QuietHits), DoubtfulHits(a.Hits, meter.QuietHits)
 	g.Wait()
 	for i, at := range levels.ClippedAt() {
 		if i == clippedKept {
@@ -130,9 +151,6 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 		a.Clipped = append(a.Clipped, float64(at)/float64(f.Rate))
 	}
 	a.Phase = levels.CorrelationOverTime()
-	if a.Onsets == nil {
-		a.Onsets = []float64{}
-	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}

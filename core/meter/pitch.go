@@ -100,12 +100,13 @@ func (d *Decimator) pick(y []float32) {
 func AddBoth(d *Decimator, m *OnsetMeter, x []float32) {
 	x = d.coarse.add(x)
 	y := d.room(len(x))
-	low, mid, sweep := m.room(len(x))
-	dsp.Process2(d.first, y, x, m.mid, mid, x)
-	dsp.Process2(d.second, y, y, m.sweep, sweep, x)
-	m.low.Process(low, x)
+	b := m.room(len(x))
+	dsp.Process2(d.first, y, x, m.mid, b.mid, x)
+	dsp.Process2(d.second, y, y, m.click, b.click, x)
+	m.low.Process(b.low, x)
+	m.deep.Process(b.deep, x)
 	d.pick(y)
-	m.follow(low, mid, sweep)
+	m.follow(b)
 }
 
 // Low decimates a whole mono signal; it returns the low part and its rate.

@@ -12,7 +12,7 @@ import (
 type Memory struct {
 	mu     sync.Mutex
 	sounds map[string]audio.Buffer
-	onsets map[string][]float64
+	onsets map[string][]meter.Onset
 	kickHz map[string]float64
 }
 
@@ -22,7 +22,7 @@ func (m *Memory) Put(name string, b audio.Buffer) {
 	defer m.mu.Unlock()
 	if m.sounds == nil {
 		m.sounds = map[string]audio.Buffer{}
-		m.onsets = map[string][]float64{}
+		m.onsets = map[string][]meter.Onset{}
 		m.kickHz = map[string]float64{}
 	}
 	m.sounds[name] = b
@@ -39,7 +39,7 @@ func (m *Memory) Open(name string) (audio.Source, func() error, error) {
 	return audio.Memory{Buffer: b}, func() error { return nil }, nil
 }
 
-func (m *Memory) measure(name string) ([]float64, float64, error) {
+func (m *Memory) measure(name string) ([]meter.Onset, float64, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if o, ok := m.onsets[name]; ok {
@@ -50,17 +50,19 @@ func (m *Memory) measure(name string) ([]float64, float64, error) {
 		return nil, 0, fmt.Errorf("no sound named %q", name)
 	}
 	mono := b.Mono()
-	o := meter.Onsets(mono, b.Rate)
+	hits := meter.NewOnsetMeter(b.Rate)
+	hits.Add(mono)
+	o := hits.Onsets(mono)
 	low, fs := meter.Low(mono, b.Rate)
 	m.onsets[name] = o
-	if p := meter.KickPitch(low, fs, o); p != nil {
+	if p := meter.KickPitch(low, fs, meter.Sure(o, meter.QuietHits)); p != nil {
 		m.kickHz[name] = p.Hz
 	}
 	return o, m.kickHz[name], nil
 }
 
-// Onsets returns the hits of a sound.
-func (m *Memory) Onsets(name string) ([]float64, error) {
+// Onsets returns the hits of a sound, doubtful ones too.
+func (m *Memory) Onsets(name string) ([]meter.Onset, error) {
 	o, _, err := m.measure(name)
 	return o, err
 }

@@ -19,6 +19,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/resample"
 	"mellowthump/core/dsp"
+	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -33,7 +34,7 @@ type Library interface {
 	// Open returns the file's sound and a function that closes it.
 	Open(sha string) (audio.Source, func() error, error)
 	// Onsets returns the times of the hits in seconds, ascending.
-	Onsets(sha string) ([]float64, error)
+	Onsets(sha string) ([]meter.Onset, error)
 	// KickHz returns the pitch that the file settles on as a kick; 0 where there is none.
 	KickHz(sha string) (float64, error)
 }
@@ -219,10 +220,11 @@ func (r *Renderer) rawHits(song *session.Song, t *session.Trigger, st *session.S
 	if st.MIDI != nil {
 		times = st.MIDI.Hits()
 	} else {
-		var err error
-		if times, err = r.Library.Onsets(st.Audio); err != nil {
+		found, err := r.Library.Onsets(st.Audio)
+		if err != nil {
 			return nil, fmt.Errorf("the hits of %s: %w", st.Name, err)
 		}
+		times = meter.Sure(found, t.QuietDB())
 	}
 	hits := make([]int, len(times))
 	for i, at := range times {

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/meter"
 	"mellowthump/core/midi"
 	"mellowthump/core/move"
 )
@@ -160,6 +161,21 @@ type Trigger struct {
 	Post    bool      `json:"post,omitempty"`      // its sound is taken behind the fader
 	Added   []float64 `json:"added_s,omitempty"`   // hits put in by hand, s
 	Removed []float64 `json:"removed_s,omitempty"` // hits taken out by hand, s
+	Quiet   float64   `json:"quiet_db,omitempty"`  // how far a hit may stay under those around it; 0: meter.QuietHits
+}
+
+// Limits of a trigger's threshold for quiet hits, dB.
+const (
+	LeastQuiet = 3.0
+	MostQuiet  = 40.0
+)
+
+// QuietDB returns how far a hit may stay under those around it before it is doubtful, dB.
+func (t *Trigger) QuietDB() float64 {
+	if t.Quiet == 0 {
+		return meter.QuietHits
+	}
+	return t.Quiet
 }
 
 // Role is what a stem does in the beat.
@@ -262,6 +278,9 @@ func (s *Song) Validate() error {
 		}
 		if t.MIDI != nil && t.MIDI.outOfBounds() {
 			return fmt.Errorf("the MIDI notes of the trigger %q are out of bounds", t.Name)
+		}
+		if t.Quiet != 0 && !(t.Quiet >= LeastQuiet && t.Quiet <= MostQuiet) {
+			return fmt.Errorf("the trigger %q takes hits down to %g dB under the others; %g to %g are taken", t.Name, t.Quiet, LeastQuiet, MostQuiet)
 		}
 		if len(t.Added)+len(t.Removed) > MaxHitEdits {
 			return fmt.Errorf("the trigger %q has more than %d hits changed by hand", t.Name, MaxHitEdits)

@@ -13,6 +13,7 @@ type Deck struct {
 	Seconds       float64   // length of the song
 	From, To      float64   // the loop, s
 	Hits          []float64 // s
+	Doubtful      []float64 // hits that are left out, s
 	Bar           float64   // s
 	Grid          float64   // s, where the first bar begins
 }
@@ -58,6 +59,9 @@ func DeckStrip(d Deck) template.HTML {
 	s.line("axis", deckPad, mid, d.Width-deckPad, mid)
 	for _, h := range d.Hits {
 		s.add(`<line class="hitmark" data-at="%.4f" x1="%s" x2="%s" y1="6" y2="11"/>`, h, n(x(h)), n(x(h)))
+	}
+	for _, h := range d.Doubtful {
+		s.add(`<line class="doubtmark" x1="%s" x2="%s" y1="6" y2="11"/>`, n(x(h)), n(x(h)))
 	}
 	if d.Seconds > 0 {
 		s.add(`<line id="playhead" class="playhead" x1="%s" x2="%s" y1="6" y2="%s"/>`, n(x(d.From)), n(x(d.From)), n(d.Height-6))
