@@ -689,17 +689,18 @@ func propose(v *view) []proposal {
 		}
 	}
 	sort.Float64s(hits)
-	if t := meter.EstimateTempo(hits, nil); t != nil && t.Confidence > 0.15 {
+	t := meter.EstimateTempo(hits, nil)
+	if t != nil && t.Confidence > 0.15 {
 		same := math.Abs(t.BPM/v.BPM-1) < 0.004
 		for _, o := range t.Others {
 			same = same || math.Abs(o/v.BPM-1) < 0.004
 		}
 		if !same {
 			bpm := math.Round(t.BPM*10) / 10
-			out = append(out, proposal{fmt.Sprintf("%g bpm", bpm), fmt.Sprintf("The hits stand on a grid of %g bpm (or %g), from %.3f s on; %.0f %% sure.", bpm, math.Round(t.Others[0]*10)/10, t.Offset, 100*t.Confidence), "bpm", fmt.Sprintf("%g", bpm)})
+			out = append(out, proposal{fmt.Sprintf("%g bpm", bpm), fmt.Sprintf("The hits stand on a grid of %g bpm (or %s)%s, from %.3f s on; %.0f %% sure.", bpm, tempi(t.Others), swung(t), t.Offset, 100*t.Confidence), "bpm", fmt.Sprintf("%g", bpm)})
 		}
 	}
-	if t := meter.EstimateTempo(hits, nil); t != nil && t.Confidence > 0.15 && len(out) == 0 { // of the song's own tempo
+	if t != nil && t.Confidence > 0.15 && len(out) == 0 { // of the song's own tempo
 		beat := 60 / v.BPM
 		if d := math.Abs(math.Remainder(t.Offset-v.Grid, beat)); d > gridTell {
 			at := math.Round(10000*t.Offset) / 10
@@ -715,6 +716,26 @@ func propose(v *view) []proposal {
 		}
 	}
 	return out
+}
+
+// tempi lists tempi, "71, 284 or 213".
+func tempi(bpm []float64) string {
+	words := make([]string, len(bpm))
+	for i, b := range bpm {
+		words[i] = fmt.Sprintf("%g", math.Round(b*10)/10)
+	}
+	if n := len(words); n > 1 {
+		return strings.Join(words[:n-1], ", ") + " or " + words[n-1]
+	}
+	return strings.Join(words, "")
+}
+
+// swung says how a grid is swung; empty where it is straight.
+func swung(t *meter.Tempo) string {
+	if t.Swung == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", its %s swung at %.0f %%", map[int]string{8: "eighths", 16: "sixteenths"}[t.Swung], 100*t.Swing)
 }
 
 func (s *Server) removeStem(c *gin.Context) {

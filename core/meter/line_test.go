@@ -95,51 +95,6 @@ func TestBassLine(t *testing.T) {
 	}
 }
 
-// The truth is the tempo that the pattern was made with; hits miss the grid by some ms.
-func TestTempo(t *testing.T) {
-	r := rand.New(rand.NewPCG(5, 6))
-	patterns := map[string][]float64{ // in beats, of two bars
-		"four on the floor": {0, 1, 2, 3, 4, 5, 6, 7},
-		"trap":              {0, 1.5, 2, 2.5, 4, 4.75, 6, 7.5},
-		"boom bap":          {0, 1, 1.75, 2.5, 3, 4, 5, 6.5, 7},
-		"offbeat":           {0, 0.5, 1.5, 2, 3.5, 4, 5.5, 6, 7.5},
-	}
-	wrong := 0
-	total := 0
-	for name, beats := range patterns {
-		for _, bpm := range []float64{71, 88, 93.5, 120, 126, 142, 174} {
-			var hits []float64
-			offset := 0.02 + 0.2*r.Float64()
-			for bar := range 8 {
-				for _, b := range beats {
-					hits = append(hits, offset+(b+8*float64(bar))*60/bpm+0.003*r.NormFloat64())
-				}
-			}
-			got := EstimateTempo(hits, nil)
-			total++
-			ok := got != nil && math.Abs(got.BPM/bpm-1) < 0.003
-			for _, o := range append([]float64{}, got.Others...) {
-				ok = ok || math.Abs(o/bpm-1) < 0.003
-			}
-			if !ok {
-				wrong++
-				t.Logf("%s at %g bpm reads %+v", name, bpm, got)
-				continue
-			}
-			sixteenth := 60 / got.BPM / 4
-			if d := math.Mod(got.Offset-offset+8*sixteenth, sixteenth); math.Min(d, sixteenth-d) > 0.006 {
-				t.Errorf("%s at %g bpm: offset %.4f, made with %.4f", name, bpm, got.Offset, offset)
-			}
-		}
-	}
-	if wrong > total/10 {
-		t.Errorf("%d of %d tempos are neither right nor half or double", wrong, total)
-	}
-	if EstimateTempo([]float64{1, 2}, nil) != nil {
-		t.Error("two hits have a tempo")
-	}
-}
-
 // IEC 61260-1, table 1: class 1 limits on relative attenuation of third-octave filters, at
 // normalised frequencies (G = 10^(3/10)); from memory of the standard's table: -0.4 to +0.4
 // dB at mid-band, at most +5.3 dB at the band edges, at least 17.5 dB at 1.29437,
