@@ -47,7 +47,7 @@ func TestRolesBySound(t *testing.T) {
 	if root, share := intake.LineRoot(all["808"].Portrait.Line); root != "F" || share < 0.4 {
 		t.Errorf("the line stands on %s for %.2f of the time, made on F", root, share)
 	}
-	if n := len(all["808"].Portrait.Line); n < 60 || n > 76 {
+	if n := len(all["808"].Portrait.Line); n < 70 || n > 74 {
 		t.Errorf("%d notes in the line, made of 72", n)
 	}
 	// the line's notes as they were made: 17 cents sharp, within 5 cents (3-sound)

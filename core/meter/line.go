@@ -13,6 +13,8 @@ type BassNote struct {
 	Note  string  `json:"note"`
 	Cents float64 `json:"cents"`
 	Glide float64 `json:"glide_cents"` // from where it starts to where it settles; 0: none
+
+	clear float64 // how periodic it is, median
 }
 
 const (
@@ -22,19 +24,28 @@ const (
 	lineLeast  = 0.050 // s, the shortest note
 	lineRise   = 2.0   // ratio of energies, 20 ms apart, that begins a note anew
 	glideLeast = 60.0  // cents: less is no glide
+	glideBack  = 4     // frames before a note in which its glide may have begun
 	glideMost  = 0.15  // s a glide may take
+
+	startBefore = 0.050 // s before a piece of pitch in which its note may have been struck
+	startAfter  = 0.045 // s after its first frame, likewise
+	lineCovered = 0.5   // of a struck note's time that has one pitch, or its harmonics are asked
+	lineClear   = 0.85  // median of its frames, from which on a pitch is one
+	lineLasts   = 0.08  // s that it lasts
+	lineSounds  = 0.03  // of its energy's peak: down to there it sounds
 )
 
 // BassLine reads the notes of a monophonic bass from its low part (see Low): the pitch of
 // frames 10 ms apart by YIN, cut where the energy rises or falls away and where the pitch
-// changes for good. A glide belongs to the note it leads to.
+// changes for good. A note begins where it is struck (see noteStarts), else where the sound leaves what it was.
+// Where no one pitch lasts through a struck note, its harmonics tell. A glide belongs to the note it leads to.
 func BassLine(low []float32, fs float64) []BassNote {
 	f := framesOf(low, fs, int(lineHop*fs), lineFloor)
 	if len(f) == 0 {
 		return nil
 	}
+	hop := math.Floor(lineHop*fs) / fs
 	window := float64(int(fs/MinHz)+2) / fs // a frame's pitch is that of its first part
-	at := func(i int) float64 { return float64(i)*lineHop + window/2 }
 	cents := make([]float64, len(f))
 	for i := range f {
 		cents[i] = math.NaN()
@@ -42,6 +53,7 @@ func BassLine(low []float32, fs float64) []BassNote {
 			cents[i] = 1200 * math.Log2(f[i].hz/MinHz)
 		}
 	}
+	struck := newStarts(low, fs)
 	var notes []BassNote
 	for i := 0; i < len(f); {
 		if math.IsNaN(cents[i]) {
@@ -49,15 +61,54 @@ func BassLine(low []float32, fs float64) []BassNote {
 			continue
 		}
 		j := i + 1
-		for j < len(f) && !math.IsNaN(cents[j]) && !rises(f, j) && !lasting(cents, i, j) {
+		for j < len(f) && !math.IsNaN(cents[j]) && !rises(f, j) && !lasting(cents, i, j) && !struck.between(float64(j)*hop, hop) {
 			j++
 		}
-		if n, ok := noteOf(cents[i:j], at(i), at(j-1)+lineHop); ok {
+		first := i // a glide may have begun before it was taken for the note's
+		for first > max(0, i-glideBack) && (cents[first-1]-cents[first])*(cents[i]-cents[min(i+glideBack, j-1)]) > 0 {
+			first--
+		}
+		if n, ok := noteOf(cents[first:j], i-first, float64(i)*hop, float64(j-1)*hop+window/2+hop); ok {
+			var periodic []float64
+			for _, p := range f[i:j] {
+				periodic = append(periodic, p.periodic)
+			}
+			n.clear = medianOf(periodic)
 			notes = append(notes, n)
 		}
 		i = j
 	}
-	return joined(notes)
+	notes = joined(notes)
+	for k := range notes {
+		n := &notes[k]
+		was := 0.0
+		if k > 0 && n.Start-notes[k-1].End < startBefore {
+			was = notes[k-1].Hz
+		}
+		n.Start = struck.begins(n.Start, was, n.Hz*math.Pow(2, -n.Glide/1200))
+		if k > 0 && notes[k-1].End > notes[k].Start {
+			notes[k-1].End = notes[k].Start
+		}
+	}
+	return struck.complete(struck.apart(lasted(notes)))
+}
+
+// lasted drops notes of which nothing is left: pieces of pitch just before a strike are the struck note's own,
+// and so is their glide.
+func lasted(notes []BassNote) []BassNote {
+	out, glide := notes[:0], 0.0
+	for _, n := range notes {
+		if n.End-n.Start < lineLeast {
+			glide = n.Glide
+			continue
+		}
+		if n.Glide == 0 {
+			n.Glide = glide
+		}
+		glide = 0
+		out = append(out, n)
+	}
+	return out
 }
 
 // rises reports whether the energy at frame j begins a note anew.
@@ -81,11 +132,12 @@ func lasting(cents []float64, i, j int) bool {
 	return true
 }
 
-func noteOf(cents []float64, start, end float64) (BassNote, bool) {
-	if end-start < lineLeast || len(cents) < 4 {
+// noteOf makes a note of the pitches of its frames; before are those of a glide that begins earlier.
+func noteOf(cents []float64, before int, start, end float64) (BassNote, bool) {
+	if end-start < lineLeast || len(cents)-before < 4 {
 		return BassNote{}, false
 	}
-	settled := medianOf(cents[len(cents)/2:])
+	settled := medianOf(cents[(len(cents)+before)/2:])
 	n := BassNote{Start: start, End: end, Hz: MinHz * math.Pow(2, settled/1200)}
 	n.Note, n.Cents = Note(n.Hz)
 	if g := settled - cents[0]; math.Abs(g) >= glideLeast && math.Abs(g) < 2500 {
