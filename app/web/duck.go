@@ -447,6 +447,7 @@ type costView struct {
 	*view
 	Trade  template.HTML
 	Fitted duck.Fitted
+	Bound  meter.Figure // the least that any curve loses for the clearance that the song's own curve has, dB
 	Whole  *duck.State
 	Ends   float64 // the last clearance that can be reached, dB
 	Notes  *duck.PerNote
@@ -548,9 +549,20 @@ func (s *Server) duckCost(c *gin.Context) {
 		s.write(c, http.StatusOK, "duckcost", out)
 		return
 	}
+	trade := out.Fitted.Trade
+	out.Bound = meter.None
+	if !out.BassLeads() {
+		if trade, err = duck.SongTradeOff(c.Request.Context(), s.Renderer, &song.Song, w); err != nil {
+			s.failWith(c, err)
+			return
+		}
+		if out.Whole.Readout != nil {
+			out.Bound = duck.BoundAt(trade, float64(out.Whole.After.ClearanceP10))
+		}
+	}
 	var pts []plot.TradePoint
-	for _, t := range out.Fitted.Trade {
-		pts = append(pts, plot.TradePoint{Clearance: t.Clearance, Loss: t.Loss})
+	for _, t := range trade {
+		pts = append(pts, plot.TradePoint{Clearance: t.Clearance, Loss: t.Loss, Bound: t.Bound})
 		out.Ends = t.Clearance
 	}
 	out.Trade = plot.Trade(pts, song.Targets.Clearance, string(song.Ducked()))

@@ -3,7 +3,6 @@ package duck
 import (
 	"fmt"
 	"math"
-	"sync"
 
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
@@ -15,16 +14,15 @@ import (
 const Share = 0.9
 
 const (
-	attackSlope = 1.5  // dB/ms, the steepest pre-roll that the fit draws: half of what may click
-	attackLeast = 4.0  // ms
-	letGo       = 1.0  // ms kept free before the next hit
-	margin      = 0.02 // dB over the target, for rounding in a 24-bit file
-	deepest     = 24.0 // dB, the depth up to which the trade-off is drawn
-	fullCut     = 48.0 // dB, for asking whether more depth would do it
-	workRate    = 1200 // Hz, the least rate at which shapes are tried
-	workOver    = 8    // times the top of the home band, likewise
-	ringing     = 0.1  // s for which the filters ring after a change
-	edgeRelease = 1.5  // periods of the kick's fundamental: the shortest release, so that it does not thump
+	letGo    = 1.0  // ms kept free before the next hit
+	margin   = 0.01 // dB over the target, for rounding in a 24-bit file
+	deepest  = 24.0 // dB, the depth up to which the trade-off is drawn
+	fullCut  = 48.0 // dB, for asking whether more depth would do it
+	workRate = 1200 // Hz, the least rate at which curves are tried
+	workOver = 8    // times the top of the home band, likewise
+	// by which an 8th-order Butterworth low-pass is late far under its corner, in radians of that: 1/sin(pi/16)
+	butterworth8Delay = 5.126
+	ringing           = 0.1 // s for which the filters ring after a change
 )
 
 // Goal is what a fit is asked for.
@@ -45,35 +43,18 @@ type Fitted struct {
 	Reached bool
 	Duck    *move.Duck   // nil where none is needed
 	P10     meter.Figure // clearance in the worst tenth with it, measured at full rate
+	Loss    meter.Figure // dB of bass in 20-150 Hz that it takes; None where there is none
+	Bound   meter.Figure // and what no curve does it with less, see bound.go; None where that is not known
 	Reason  string       // one sentence
-	Trade   []Trade
+	Trade   []Trade      // where the bass leads; else see Fitted.TradeOff
 }
 
 // Trade is one point of the trade-off: what a target would cost.
 type Trade struct {
 	Clearance float64 // dB asked
 	Loss      float64 // dB of bass in 20-150 Hz
+	Bound     float64 // the least that any curve would lose; 0 where that is not known
 	Depth     float64 // dB
-}
-
-// shape is a duck of the kind the fit draws, in ms: down within the pre-roll (or from the hit on, where
-// it is late), held, and back.
-type shape struct {
-	hold, release float64
-	late          bool
-}
-
-func (s shape) duck(depth float64) *move.Duck {
-	pre := math.Max(attackLeast, depth/attackSlope)
-	if s.late {
-		hold := math.Max(s.hold, pre+1)
-		return &move.Duck{School: "curve", Points: []move.Point{
-			{MS: 0, DB: 0}, {MS: tenth(pre), DB: -depth}, {MS: tenth(hold), DB: -depth}, {MS: tenth(hold + s.release), DB: 0},
-		}}
-	}
-	return &move.Duck{School: "curve", Points: []move.Point{
-		{MS: -tenth(pre), DB: 0}, {MS: 0, DB: -depth}, {MS: tenth(s.hold), DB: -depth}, {MS: tenth(s.hold + s.release), DB: 0},
-	}}
 }
 
 func tenth(v float64) float64 { return math.Round(v*10) / 10 }
@@ -90,6 +71,7 @@ type trial struct {
 	windows    []int
 	kick       []float64 // energy at each hit, scaled to this rate
 	low        float64   // energy of wide
+	full       float64   // of the bass's at its own rate; 0 where losses are not asked for
 	from, to   int
 }
 
@@ -113,8 +95,9 @@ func newTrial(m *meter.HitMeter, bass []float32, factor int) (*trial, error) {
 		low := make([]float32, len(bass))
 		dsp.NewFilter(lp).Process(low, bass)
 		t.bass = make([]float32, (len(low)+factor-1)/factor)
+		late := int(math.Round(butterworth8Delay / (2 * math.Pi * 0.35 * fs) * float64(m.Rate)))
 		for i := range t.bass {
-			t.bass[i] = low[i*factor]
+			t.bass[i] = low[min(i*factor+late, len(low)-1)]
 		}
 	}
 	var err error
@@ -194,11 +177,14 @@ func (t *trial) judgeHits(d *move.Duck) (clear []meter.Figure, lost []float64) {
 				diff[k] = t.bass[base+k] * cut[k]
 			}
 		}
+		if t.wideSOS == nil { // what rings after the window is not asked for
+			n = min(n, t.windows[i]-first)
+		}
 		dsp.NewFilter(t.homeSOS).Process(h[:n], diff[:n])
 		sum := 0.0
 		for k := range t.windows[i] {
 			v := float64(t.home[min(hit+k, len(t.home)-1)])
-			if j := k - first; j < n {
+			if j := k - first; j >= 0 && j < n {
 				v += float64(h[j])
 			}
 			sum += v * v
@@ -238,17 +224,9 @@ func worst(c []meter.Figure) float64 {
 	return float64(p)
 }
 
-// tried is a shape with how it does at each depth.
-type tried struct {
-	shape
-	at []judged // at depths[i]
-}
-
-var depths = []float64{0, 2, 4, 6, 9, 12, 17, deepest}
-
 // Fit finds the duck that reaches the goal with the least loss of bass in 20-150 Hz: the
-// depth at most the cap, the gain back before the next hit, no slope that clicks. bass is
-// the mono bass over the signal that m was made for.
+// depth at most the cap, the gain back before the next hit, no slope that clicks, back over at
+// least a period of the kick's fundamental. bass is the mono bass over the signal that m was made for.
 func Fit(m *meter.HitMeter, bass []float32, goal Goal) (Fitted, error) {
 	t, err := lowTrial(m, bass)
 	if err != nil {
@@ -261,6 +239,7 @@ func Fit(m *meter.HitMeter, bass []float32, goal Goal) (Fitted, error) {
 func lowTrial(m *meter.HitMeter, bass []float32) (*trial, error) {
 	t, err := newTrial(m, bass, workFactor(m))
 	if err == nil {
+		t.full = m.LowEnergy(bass)
 		err = t.withLosses()
 	}
 	return t, err
@@ -268,61 +247,322 @@ func lowTrial(m *meter.HitMeter, bass []float32) (*trial, error) {
 
 // fit is Fit where the figures before are known, on the trial made for m and bass.
 func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass []float32, goal Goal) (Fitted, error) {
+	f := Fitted{P10: before.ClearanceP10, Loss: meter.None, Bound: meter.None}
 	if t.low <= 0 {
-		return Fitted{P10: before.ClearanceP10, Reason: "No duck needed: the bass is silent here."}, nil
+		f.Reason = "No duck needed: the bass is silent here."
+		return f, nil
 	}
-	shapes := t.shapes(m, goal.NoAhead)
-	table := t.try(shapes)
-	f := Fitted{P10: before.ClearanceP10, Trade: tradeOff(table)}
-	now := worst(clearances(before))
-	if now >= goal.Clearance {
+	if worst(clearances(before)) >= goal.Clearance {
 		f.Reason = fmt.Sprintf("No duck needed: the kick clears the bass by %.1f dB in the worst tenth of hits; %.1f dB is asked.",
 			float64(before.ClearanceP10), goal.Clearance)
 		return f, nil
 	}
 	f.Needed = true
-	best, depth, ok := t.cheapest(table, goal)
-	if !ok {
-		return t.bestReachable(m, f, table, bass, goal)
-	}
-	depth, reached, err := settle(m, best, depth, bass, goal)
+	full, err := newTrial(m, bass, 1)
 	if err != nil {
-		return Fitted{}, err
+		return f, err
 	}
-	if !reached {
-		return t.bestReachable(m, f, table, bass, goal)
+	l := t.least(m, full, bass, goal, true)
+	for _, part := range fitParts { // what a lower cap lets be drawn, a higher one does too
+		if l.reached || l.duck == nil {
+			break
+		}
+		less := goal
+		less.MaxDepth *= part
+		if c := t.least(m, full, bass, less, true); c.reached {
+			l = c
+		}
 	}
-	f.Duck, f.Reached = best.duck(depth), true
-	f.P10 = meter.Percentile(m.Clearances(apply(m, f.Duck, bass)), 1-Share)
-	f.Reason = fmt.Sprintf("%.1f dB of duck, held for %.0f ms and back by %.0f ms, lets the kick clear the bass by %.1f dB in 9 of 10 hits.",
-		depth, best.hold, best.hold+best.release, goal.Clearance)
+	if l.duck == nil {
+		f.Reason = "No duck can be drawn: the cap is 0 dB, or the hits follow each other too closely."
+		return f, nil
+	}
+	f.Duck, f.Reached, f.P10 = l.duck, l.reached, l.p10
+	f.Loss, f.Bound = meter.Figure(l.loss), meter.Figure(l.bound)
+	if f.Reached {
+		deep := -f.Duck.Depth()
+		_, end := f.Duck.Span()
+		f.Reason = fmt.Sprintf("%.1f dB of duck, back by %.0f ms, lets the kick clear the bass by %.1f dB in 9 of 10 hits. %.2f dB of bass are lost; no curve does it with less than %.2f.",
+			deep, end, goal.Clearance, l.loss, l.bound)
+		return f, nil
+	}
+	f.Bound = meter.None // of what is not reached
+	f.Reason = t.inTheWay(m, full, bass, goal, l)
 	return f, nil
 }
 
-// settle finds the least depth of a shape, in tenths of a dB, that reaches the goal at the
-// full rate; the trial ran at a low one and came near it. The last word has the whole signal.
-func settle(m *meter.HitMeter, s shape, depth float64, bass []float32, goal Goal) (float64, bool, error) {
-	t, err := newTrial(m, bass, 1)
-	if err != nil {
-		return 0, false, err
+// fitParts are the parts of the cap that are tried where the whole of it leads nowhere.
+var fitParts = []float64{0.75, 0.5}
+
+// leastCurve is what least comes to.
+type leastCurve struct {
+	duck    *move.Duck
+	knots   knots
+	reached bool
+	p10     meter.Figure
+	worst   float64 // the clearance that counts, at the full rate
+	loss    float64 // dB of bass in 20-150 Hz
+	bound   float64 // and the least that any curve loses for it
+	asked   []bool
+	over    float64 // by how much the asked hits are missed at the best, as a part
+}
+
+// fitRounds is how often the model is taken anew around the curve that it led to, and put right by what the full
+// rate says of that.
+const (
+	fitRounds  = 5
+	fitClose   = 0.012 // dB over the goal that are close enough
+	fitGap     = 0.06  // dB over the bound from which on more is tried
+	fitLeeway  = 0.15  // dB, so near to the goal the last step is one of scale
+	fitTouches = 4     // of these, at the most
+)
+
+// least finds the curve with the least loss, on the model at the low rate, and carries it out at the full rate,
+// which has the last word.
+func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal, gaps bool) leastCurve {
+	r := t.room(m, goal, gaps)
+	var l leastCurve
+	if r.cap <= 0 || r.end < r.back+4*knotsApart {
+		return l
 	}
-	reaches := func(tenths int) bool {
-		return t.judge(s.duck(float64(tenths)/10)).clearance >= goal.Clearance+margin
-	}
-	most := int(goal.MaxDepth*10 + 1e-6)
-	at := min(int(math.Ceil(depth*10)), most)
-	for at < most && !reaches(at) {
-		at++
-	}
-	for at > 1 && reaches(at-1) {
-		at--
-	}
-	for ; at <= most; at++ {
-		if worst(m.Clearances(apply(m, s.duck(float64(at)/10), bass))) >= goal.Clearance+margin {
-			return float64(at) / 10, true, nil
+	var warm [][]float64
+	mod, u, asked := t.free(m, r, goal.Clearance, &warm)
+	l.asked = asked
+	starts := append([]knots{tracing(mod, u, r)}, plain(m, r)...)
+	best := leastCurve{worst: math.Inf(-1)}
+	anew := true
+	for round := range fitRounds {
+		k, cost := newPolish(mod, r, goal.Clearance+margin, asked).best(starts, anew)
+		if math.IsInf(cost, 1) {
+			break
+		}
+		k = k.pruned(r)
+		c := leastCurve{duck: k.duck(1), knots: k, asked: asked}
+		clear, _ := full.judgeHits(c.duck)
+		if c.worst = worst(clear); c.worst < goal.Clearance && c.worst > goal.Clearance-fitLeeway {
+			t.touch(full, &c, r, goal)
+			clear, _ = full.judgeHits(c.duck)
+			c.worst = worst(clear)
+		}
+		c.reached = c.worst >= goal.Clearance
+		c.loss = t.exact(c.duck).loss
+		if best.duck == nil || c.reached && (!best.reached || c.loss < best.loss) || !c.reached && !best.reached && c.worst > best.worst {
+			best = c
+		}
+		starts = []knots{c.knots}
+		mod = t.around(r, c.duck)
+		mod.correct(c.duck, clear)
+		if anew = !c.reached; anew { // from other places too, and with the hits that the real filters find hard
+			var b bounded
+			b, asked = mod.choose(goal.Clearance+margin, &warm)
+			starts = append([]knots{c.knots, tracing(mod, b.u, r)}, plain(m, r)...)
+		} else if round > 0 && (c.worst < goal.Clearance+margin+fitClose || c.loss > best.loss+1e-9) {
+			b := mod.solve(goal.Clearance, asked, &warm)
+			if c.loss < lossDB(math.Max(0, b.least))+fitGap {
+				break
+			}
+			anew, starts = true, append([]knots{c.knots, tracing(mod, b.u, r), best.knots}, plain(m, r)...)
 		}
 	}
-	return 0, false, nil
+	if best.duck == nil {
+		return l
+	}
+	l = best
+	for range fitTouches { // the whole signal, filters' ringing and all
+		out := apply(m, l.duck, bass)
+		c := m.Clearances(out)
+		l.p10, l.worst = meter.Percentile(c, 1-Share), worst(c)
+		l.reached = l.worst >= goal.Clearance
+		if l.reached || l.worst < goal.Clearance-fitLeeway || !t.touch(full, &l, r, Goal{Clearance: 2*goal.Clearance - l.worst + margin}) {
+			break
+		}
+	}
+	low := t.exact(l.duck).loss
+	mod = t.around(r, l.duck)
+	clear, _ := full.judgeHits(l.duck)
+	mod.correct(l.duck, clear)
+	b := mod.solve(goal.Clearance, asked, &warm)
+	l.over = b.over
+	l.loss = dsp.PowerDB(t.full / math.Max(1e-30, m.LowEnergy(apply(m, l.duck, bass))))
+	l.bound = math.Min(l.loss, math.Max(0, lossDB(math.Max(0, b.least))+l.loss-low))
+	return l
+}
+
+// touch scales a curve, in small steps, until it reaches the goal at the full rate; it reports whether it does.
+func (t *trial) touch(full *trial, l *leastCurve, r room, goal Goal) bool {
+	k := l.knots
+	for scale := 1.002; ; scale *= 1.003 {
+		c := k.scaled(scale, r)
+		d := c.duck(1)
+		if full.judge(d).clearance >= goal.Clearance {
+			l.knots, l.duck = c, d
+			return true
+		}
+		if scale > 1.05 {
+			return false
+		}
+	}
+}
+
+// correct puts the model right by the clearances that were measured for the curve that it was taken around.
+func (m *model) correct(d *move.Duck, clear []meter.Figure) {
+	u := make([]float64, m.steps())
+	for j := range u {
+		u[j] = math.Pow(10, d.GainDB((float64(m.first+j)+0.5)*boundStep)/10)
+	}
+	for i, c := range clear {
+		if e := m.energy(i, u); c.Valid() && e > 0 && m.kick[i] > 0 {
+			by := math.Pow(10, float64(c)/10) * e / m.kick[i]
+			if by > 0.5 && by < 2 {
+				m.right(i, by)
+			}
+		}
+	}
+}
+
+// How the free curve is found.
+const (
+	freeRounds = 4
+	freeClose  = 0.01 // dB
+)
+
+// free finds the curve of any shape, step by step, with the least loss: a linear programme around the last curve,
+// then as far toward its answer as the real filters follow. It returns the model around the curve and the curve.
+func (t *trial) free(m *meter.HitMeter, r room, clearance float64, warm *[][]float64) (*model, []float64, []bool) {
+	mod := t.around(r, nil)
+	b, asked := mod.choose(clearance, warm)
+	at := b.u
+	u, loss := t.carried(mod, r, at, clearance)
+	for _, k := range plain(m, r) {
+		e := make([]float64, mod.steps())
+		k.energy(e, mod, 1)
+		if v, l := t.carried(mod, r, e, clearance); l < loss {
+			u, loss = v, l
+		}
+	}
+	for range freeRounds {
+		mod = t.around(r, mod.duck(u))
+		b, asked = mod.choose(clearance, warm)
+		was := loss
+		for _, part := range []float64{1, 0.4, 0.15} {
+			mixed := make([]float64, len(u))
+			for j := range mixed {
+				mixed[j] = u[j] + part*(b.u[j]-u[j])
+			}
+			if v, l := t.carried(mod, r, mixed, clearance); l < loss {
+				u, loss = v, l
+				break
+			}
+		}
+		if loss > was-freeClose {
+			break
+		}
+	}
+	return mod, u, asked
+}
+
+// duck draws u as a curve of as many points as there are steps.
+func (m *model) duck(u []float64) *move.Duck {
+	d := &move.Duck{School: move.CurveSchool}
+	for j, v := range u {
+		d.Points = append(d.Points, move.Point{MS: (float64(m.first+j) + 0.5) * boundStep, DB: math.Min(0, dsp.PowerDB(v))})
+	}
+	d.Points[0].DB, d.Points[len(u)-1].DB = 0, 0
+	return d
+}
+
+// carried scales a curve, in dB, to what reaches a clearance with the real filters at the low rate, within the cap;
+// it returns it with its loss in dB, and where none reaches a loss beyond all, the less the nearer it comes.
+func (t *trial) carried(m *model, r room, u []float64, clearance float64) ([]float64, float64) {
+	least := 1.0
+	for _, v := range u {
+		least = math.Min(least, v)
+	}
+	top := math.Min(2, r.cap/math.Max(0.1, -dsp.PowerDB(least)))
+	scaled := func(s float64) []float64 {
+		out := make([]float64, len(u))
+		for j, v := range u {
+			out[j] = math.Pow(v, s)
+		}
+		return out
+	}
+	judge := func(s float64) judged { return t.exact(m.duck(scaled(s))) }
+	hi := math.Min(1, top)
+	j := judge(hi)
+	for n := 0; n < 4 && j.clearance < clearance && hi < top; n++ {
+		hi = math.Min(top, hi*(1.01+math.Min(0.5, (clearance-j.clearance)/8)))
+		j = judge(hi)
+	}
+	if j.clearance < clearance {
+		return scaled(hi), 100 + clearance - j.clearance
+	}
+	for range 4 { // back as far as may be
+		if j.clearance < clearance+0.02 {
+			break
+		}
+		s := hi * (1 - math.Min(0.3, (j.clearance-clearance)/10))
+		if k := judge(s); k.clearance >= clearance {
+			hi, j = s, k
+		} else {
+			break
+		}
+	}
+	return scaled(hi), j.loss
+}
+
+// plain are simple curves to begin with: down, held over the window or a part of it, and back.
+func plain(m *meter.HitMeter, r room) []knots {
+	var w []meter.Figure
+	for _, n := range m.Windows {
+		w = append(w, meter.Figure(1000*float64(n)/float64(m.Rate)))
+	}
+	window, back := float64(meter.Median(w)), r.back
+	var out []knots
+	for _, part := range []float64{0.9, 0.5} {
+		d, hold := r.cap*0.7, part*window
+		pre := d / knotsFall
+		at := []float64{-pre, 0, hold / 2, hold, hold + back/2, hold + back + 1}
+		if r.late {
+			at[0], at[1], at[2] = 0, pre, math.Max(pre+1, hold/2)
+		}
+		out = append(out, knots{at, []float64{0, d, d, d, d / 2, 0}}.ruly(r))
+	}
+	return out
+}
+
+// choose picks the hits that a clearance in dB is asked at, all but those that may miss it: the ones that cost
+// most; and solves for these.
+func (m *model) choose(clearance float64, warm *[][]float64) (bounded, []bool) {
+	asked := make([]bool, len(m.e))
+	n := 0
+	for i := range asked {
+		if asked[i] = m.kick[i] > 0; asked[i] {
+			n++
+		}
+	}
+	b := m.solve(clearance, asked, warm)
+	ratio := make([]float64, len(m.e))
+	for left := int((1-Share)*float64(n) + 1e-9); left > 0; {
+		m.ratios(ratio, b.u, clearance)
+		hard := func(i int) float64 { // what it costs to ask, then how near it is
+			if !asked[i] {
+				return -1
+			}
+			return b.prices[i] + 1e-3*ratio[i]
+		}
+		for range (left + 1) / 2 {
+			most := -1
+			for i := range asked {
+				if asked[i] && (most < 0 || hard(i) > hard(most)) {
+					most = i
+				}
+			}
+			asked[most] = false
+			left--
+		}
+		b = m.solve(clearance, asked, warm)
+	}
+	return b, asked
 }
 
 func clearances(f meter.HitFigures) []meter.Figure {
@@ -346,150 +586,48 @@ func apply(m *meter.HitMeter, d *move.Duck, bass []float32) []float32 {
 	return out
 }
 
-// shapes lists the holds and releases worth trying: around the window in which clearance is
-// judged, none longer than the shortest gap.
-func (t *trial) shapes(m *meter.HitMeter, late bool) []shape {
-	toMS := 1000 / float64(m.Rate)
-	window, gap := 0.0, math.Inf(1)
-	var w []meter.Figure
-	for i := range m.Hits {
-		w = append(w, meter.Figure(float64(m.Windows[i])*toMS))
-		if i+1 < len(m.Hits) || !m.Open {
-			gap = math.Min(gap, float64(m.Gaps[i])*toMS-letGo)
-		}
+// TradeOff returns the least loss for targets from 0 to 20 dB, and the least that any curve has; it ends where
+// none is reached with a depth of deepest.
+func (t *trial) TradeOff(m *meter.HitMeter, goal Goal) []Trade {
+	if t.low <= 0 {
+		return nil
 	}
-	window = float64(meter.Median(w))
-	period := edgeRelease * 1000 / m.HomeHz
-	var out []shape
-	seen := map[shape]bool{}
-	for _, release := range []float64{period, 1.7 * period, 3 * period} {
-		for _, part := range []float64{0.35, 0.55, 0.7, 0.8, 0.9, 1} {
-			s := shape{tenth(part * window), tenth(release), late}
-			if s.hold+s.release > gap {
-				s.release = tenth(math.Min(s.release, math.Max(gap*0.4, 2)))
-				s.hold = tenth(gap - s.release)
-			}
-			if s.hold > 0 && !seen[s] {
-				seen[s] = true
-				out = append(out, s)
-			}
-		}
+	goal.MaxDepth = deepest
+	r := t.room(m, goal, true)
+	if r.end < 4*knotsApart {
+		return nil
 	}
-	return out
-}
-
-// try judges every shape at every depth, on all processors.
-func (t *trial) try(shapes []shape) []tried {
-	table := make([]tried, len(shapes))
-	var wg sync.WaitGroup
-	plain := t.judge(shape{hold: 1, release: 1}.duck(0))
-	for i, s := range shapes {
-		table[i] = tried{shape: s, at: make([]judged, len(depths))}
-		table[i].at[0] = judged{clearance: plain.clearance} // no depth, no loss
-		wg.Go(func() {
-			for k, d := range depths[1:] {
-				table[i].at[k+1] = t.judge(s.duck(d))
-			}
-		})
-	}
-	wg.Wait()
-	return table
-}
-
-// depthFor returns the depth at which a shape reaches a clearance, and its loss there.
-func (s tried) depthFor(clearance float64) (depth, loss float64, ok bool) {
-	for k := range s.at {
-		if s.at[k].clearance < clearance {
+	now := t.exact(&move.Duck{}).clearance
+	mod := t.around(r, nil)
+	var warm [][]float64
+	var out []Trade
+	var k knots
+	for c := 0.0; c <= 20; c++ {
+		if c <= now {
+			out = append(out, Trade{Clearance: c})
 			continue
 		}
-		if k == 0 {
-			return 0, 0, true
-		}
-		a, b := s.at[k-1], s.at[k]
-		u := (clearance - a.clearance) / (b.clearance - a.clearance)
-		return depths[k-1] + u*(depths[k]-depths[k-1]), a.loss + u*(b.loss-a.loss), true
-	}
-	return 0, 0, false
-}
-
-// cheapest returns the shape that reaches the goal within the cap with the least loss.
-func (t *trial) cheapest(table []tried, goal Goal) (best shape, depth float64, ok bool) {
-	least := math.Inf(1)
-	for _, s := range table {
-		d, loss, reach := s.depthFor(goal.Clearance)
-		if !reach && goal.MaxDepth > deepest { // deeper than the table goes
-			d = goal.MaxDepth
-			j := t.judge(s.duck(d))
-			reach, loss = j.clearance >= goal.Clearance, j.loss
-		}
-		if reach && d <= goal.MaxDepth && loss < least {
-			best, depth, least, ok = s.shape, d, loss, true
-		}
-	}
-	return best, depth, ok
-}
-
-// bestReachable draws the duck that comes nearest to the goal, and says what stands in the way.
-func (t *trial) bestReachable(m *meter.HitMeter, f Fitted, table []tried, bass []float32, goal Goal) (Fitted, error) {
-	best, top := shape{}, math.Inf(-1)
-	deeper, least := math.Inf(1), goal.Clearance
-	for _, s := range table {
-		if c := t.judge(s.duck(goal.MaxDepth)).clearance; c > top {
-			best, top = s.shape, c
-		}
-		if d, _, ok := s.depthFor(goal.Clearance); ok {
-			deeper = math.Min(deeper, d)
-		}
-	}
-	f.Reached = false
-	if len(table) == 0 || goal.MaxDepth <= 0 {
-		f.Reason = "No duck can be drawn: the cap is 0 dB, or the hits follow each other too closely."
-		return f, nil
-	}
-	f.Duck = best.duck(goal.MaxDepth)
-	f.P10 = meter.Percentile(m.Clearances(apply(m, f.Duck, bass)), 1-Share)
-	reached := fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits: the worst tenth comes to %.1f dB.", least, float64(f.P10))
-	full := math.Inf(-1)
-	for _, s := range table {
-		full = math.Max(full, t.judge(s.duck(fullCut)).clearance)
-	}
-	switch {
-	case !math.IsInf(deeper, 1):
-		f.Reason = fmt.Sprintf("%s The cap of %.1f dB stops it; about %.1f dB of depth would do.", reached, goal.MaxDepth, math.Max(deeper, goal.MaxDepth+0.1))
-	case full >= goal.Clearance:
-		f.Reason = fmt.Sprintf("%s The cap of %.1f dB stops it; it would take more than %.0f dB.", reached, goal.MaxDepth, deepest)
-	case t.tight(m):
-		f.Reason = reached + " The gap between the closest hits stops it: the duck has to be back before the next one."
-	default:
-		f.Reason = reached + " The kick is too short or too soft in its own octave for a duck alone: even a full cut is not enough."
-	}
-	return f, nil
-}
-
-// tight reports whether the shortest gap cuts the duck shorter than the kick's window.
-func (t *trial) tight(m *meter.HitMeter) bool {
-	for i := range m.Hits {
-		if m.Gaps[i] < m.Windows[i]+int(float64(m.Rate)*edgeRelease/m.HomeHz) {
-			return true
-		}
-	}
-	return false
-}
-
-// tradeOff returns the least loss for targets from 0 to 20 dB; it ends where none is reached.
-func tradeOff(table []tried) []Trade {
-	var out []Trade
-	for c := 0.0; c <= 20; c++ {
-		best := Trade{Clearance: c, Loss: math.Inf(1)}
-		for _, s := range table {
-			if d, loss, ok := s.depthFor(c); ok && loss < best.Loss {
-				best.Loss, best.Depth = math.Max(0, loss), d
-			}
-		}
-		if math.IsInf(best.Loss, 1) {
+		b, asked := mod.choose(c, &warm)
+		if b.over > 1e-3 {
 			break
 		}
-		out = append(out, best)
+		first := k.at == nil
+		if first {
+			k = tracing(mod, b.u, r)
+		}
+		starts := []knots{k, tracing(mod, b.u, r)}
+		if first {
+			starts = append(starts, plain(m, r)...)
+		}
+		next, cost := newPolish(mod, r, c, asked).best(starts, first)
+		if cost > 1 {
+			break
+		}
+		k = next
+		mod = t.around(r, k.duck(1))
+		b = mod.solve(c, asked, &warm)
+		loss := t.exact(k.duck(1)).loss
+		out = append(out, Trade{Clearance: c, Loss: math.Max(0, loss), Bound: math.Max(0, math.Min(loss, -dsp.PowerDB(math.Max(1e-9, 1-b.least)))), Depth: k.deepest()})
 	}
 	return out
 }

@@ -19,6 +19,8 @@ const (
 	tailRelease = 40.0   // ms in which the kick comes back before the next hit
 	tailReach   = 1500.0 // ms after the hit up to which a tail is lowered
 	tailStep    = 0.1    // dB
+	attackSlope = 1.5    // dB/ms, the steepest that it falls: half of what may click
+	attackLeast = 4.0    // ms
 )
 
 var (

@@ -126,6 +126,36 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	})
 }
 
+// SongTradeOff is what clearances would cost a song over a window, whatever duck it has now.
+func SongTradeOff(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) ([]Trade, error) {
+	plain := song.Unducked()
+	p, err := r.Pair(ctx, &plain, w)
+	if err != nil {
+		return nil, err
+	}
+	goal := goalOf(song)
+	goal.Clearance = 0 // of no target alone
+	return mix.Cached(r.Cache, mix.Key("trade-off", p.Key(), goal), func() ([]Trade, int, error) {
+		t, err := keptTrial(r, p)
+		if err != nil {
+			return nil, 0, err
+		}
+		trade := t.TradeOff(p.Meter, goal)
+		return trade, 40 * len(trade), nil
+	})
+}
+
+// BoundAt returns the least that any curve would lose for a clearance, by a trade-off, dB; None beyond its ends.
+func BoundAt(trade []Trade, clearance float64) meter.Figure {
+	for i := 1; i < len(trade); i++ {
+		a, b := trade[i-1], trade[i]
+		if clearance >= a.Clearance && clearance <= b.Clearance {
+			return meter.Figure(a.Bound + (clearance-a.Clearance)/(b.Clearance-a.Clearance)*(b.Bound-a.Bound))
+		}
+	}
+	return meter.None
+}
+
 const (
 	handoverBefore = 20.0 // ms before the handover at which the kick's tail begins to fade
 	handoverAfter  = 40.0 // ms after it at which it is gone

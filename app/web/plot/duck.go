@@ -231,17 +231,17 @@ func (e Editor) gain(s *svg, x, y func(float64) float64, from, to float64) {
 func exact(v float64) string { return fmt.Sprintf("%g", math.Round(v*1000)/1000) }
 
 // TradePoint is one point of a trade-off.
-type TradePoint struct{ Clearance, Loss float64 }
+type TradePoint struct{ Clearance, Loss, Bound float64 }
 
 // Trade draws what a clearance would cost of the part that makes room, bass or kick, with the target
-// marked.
+// marked; under it, dotted, the least that any curve could lose.
 func Trade(points []TradePoint, target float64, part string) template.HTML {
 	const w, h, left, right, bottom, top = 282.0, 128.0, 34.0, 12.0, 102.0, 14.0
 	most := 1.0
 	for _, p := range points {
 		most = math.Max(most, p.Loss)
 	}
-	s := newSVG("trade", w, h, "What clearance costs", "The least loss of "+part+" in 20 to 150 Hz, in dB, for each clearance asked in the worst tenth of hits.")
+	s := newSVG("trade", w, h, "What clearance costs", "The least loss of "+part+" in 20 to 150 Hz, in dB, for each clearance asked in the worst tenth of hits; dotted under it, what no curve does it with less than.")
 	x := func(c float64) float64 { return left + c/20*(w-left-right) }
 	y := func(l float64) float64 { return bottom - l/most*(bottom-top) }
 	s.line("rule", left, bottom, w-right, bottom)
@@ -254,9 +254,15 @@ func Trade(points []TradePoint, target float64, part string) template.HTML {
 	}
 	s.text("unit", "end", w-right, bottom+25, "dB of clearance asked")
 	if len(points) > 0 {
-		p := &path{}
+		p, b := &path{}, &path{}
+		bound := false
 		for _, t := range points {
 			p.to(x(t.Clearance), y(t.Loss))
+			b.to(x(t.Clearance), y(t.Bound))
+			bound = bound || t.Bound > 0
+		}
+		if bound {
+			s.path("bound", b)
 		}
 		s.path("gain", p)
 		last := points[len(points)-1]

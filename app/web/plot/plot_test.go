@@ -122,11 +122,11 @@ func TestDuckEditor(t *testing.T) {
 
 func TestSmallDrawings(t *testing.T) {
 	wellFormed(t, Trade(nil, 8, "bass"))
-	s := wellFormed(t, Trade([]TradePoint{{0, 0}, {1, 0.2}, {2, 0.5}}, 1, "bass"))
+	s := wellFormed(t, Trade([]TradePoint{{0, 0, 0}, {1, 0.2, 0.1}, {2, 0.5, 0.4}}, 1, "bass"))
 	if !strings.Contains(s, "knob") {
 		t.Error("the target is not marked")
 	}
-	if s := wellFormed(t, Trade([]TradePoint{{0, 0}, {1, 0.2}}, 8, "kick")); !strings.Contains(s, "no further") {
+	if s := wellFormed(t, Trade([]TradePoint{{0, 0, 0}, {1, 0.2, 0}}, 8, "kick")); !strings.Contains(s, "no further") {
 		t.Error("a target beyond reach is not told")
 	}
 	wellFormed(t, DeckStrip(Deck{Width: 900, Height: 96}))
