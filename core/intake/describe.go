@@ -23,6 +23,10 @@ type Portrait struct {
 	HeadS      float64          `json:"head_s"`      // silence at the start
 	Floor      meter.Figure     `json:"floor_dbfs"`  // quietest twentieth of the time that is not digital silence
 	SideShare  float64          `json:"side_share"`  // of the energy; 0: two equal channels
+	Pitched    float64          `json:"pitched"`     // share of the low energy that has a pitch
+	Attacks    float64          `json:"attacks"`     // a second: places where the sound rises by 6 dB and more
+	Strike     float64          `json:"strike_db"`   // by how much it rises at them, median
+	Decay      float64          `json:"decay_s"`     // until it has fallen by 20 dB, median; at most a second
 	CarriesLow float64          `json:"carries_low"` // low energy late in the gaps over that at the hits
 	Signature  []float32        `json:"signature"`   // the low part at evenly spread places, signed
 }
@@ -31,8 +35,16 @@ const (
 	headAmplitude = 1e-4  // -80 dBFS: under it is silence
 	sustainUnder  = 0.01  // of the loudest energy: 20 dB
 	blockSeconds  = 0.05  // s, of the energies that tell sustain and floor
+	fineSeconds   = 0.01  // s, of those that tell attacks
+	attackBlocks  = 4     // blocks before an attack that it rises over
+	attackRise    = 6.0   // dB
+	attackUnder   = 30.0  // dB under the loudest: softer are none
+	decayBlocks   = 100   // blocks for which a decay is followed
+	decayFall     = 0.01  // of the energy: 20 dB
 	signatureSize = 512   // samples
-	lineAbout     = 150.0 // Hz: a line is read where most of the energy lies under it
+	lineAbout     = 200.0 // Hz: a line is read where the fundamental lies under it
+	lineLow       = 0.1   // of the energy, under 150 Hz, that it has at the least
+	lowTop        = 150.0 // Hz, of the share of the energy that is low
 	highFrom      = 5000.0
 	struckUnder   = 0.02 // of the energy at the hits: what is struck has died away between them
 )
@@ -42,7 +54,10 @@ type traces struct {
 	low       []float32 // the low part, see meter.Low
 	lowRate   float64
 	energies  []float64 // mean squares of short blocks, mono
-	sum       float64   // of the block being filled
+	fine      []float64 // of shorter ones, for attacks
+	fineSum   float64
+	fineCount int
+	sum       float64 // of the block being filled
 	count     int
 	first     int // frame of the first sample over silence, -1 before it
 	sideShare float64
@@ -57,6 +72,16 @@ func (t *traces) add(rate int, mono []float32, at int) {
 		if t.count += end - i; t.count == step {
 			t.energies = append(t.energies, t.sum/float64(step))
 			t.sum, t.count = 0, 0
+		}
+		i = end
+	}
+	step = max(1, int(fineSeconds*float64(rate)))
+	for i := 0; i < len(mono); {
+		end := min(len(mono), i+step-t.fineCount)
+		t.fineSum += meter.Energy(mono[i:end])
+		if t.fineCount += end - i; t.fineCount == step {
+			t.fine = append(t.fine, t.fineSum/float64(step))
+			t.fineSum, t.fineCount = 0, 0
 		}
 		i = end
 	}
@@ -89,6 +114,10 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 		p.HeadS = float64(t.first) / float64(a.Rate)
 	}
 	p.energies(t.energies)
+	p.attacks(t.fine)
+	if a.Fundamental != nil {
+		p.Pitched = a.Fundamental.Periodic
+	}
 	p.shares()
 	low, fs := t.low, t.lowRate
 	if a.Kick = meter.KickPitch(t.low, t.lowRate, a.Onsets); a.Kick != nil {
@@ -97,14 +126,16 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 		p.Sweep = meter.Sweep{StartHz: meter.None, TimeMS: meter.None}
 	}
 	p.CarriesLow = carriesLow(low, fs, a.Onsets)
-	struck := len(a.Onsets) > 1 && p.CarriesLow < struckUnder // a kick's hits are no line
-	if p.LowShare > 0.4 && !struck && a.Fundamental != nil && a.Fundamental.Hz < lineAbout {
+	a.Portrait = p
+	role, sure := a.likeliest()
+	struck := role == session.Kick && sure > 0.5 || len(a.Onsets) > 1 && p.CarriesLow < struckUnder && p.LowShare > 0.4 && role != session.Bass // a kick's hits are no line
+	if p.LowShare > lineLow && !struck && a.Fundamental != nil && a.Fundamental.Hz < lineAbout {
 		p.Line = meter.BassLine(low, fs)
 	}
 	for i := range min(signatureSize, len(low)) {
 		p.Signature = append(p.Signature, low[i*len(low)/min(signatureSize, len(low))])
 	}
-	a.Portrait, a.traces = p, nil
+	a.traces = nil
 	return nil
 }
 
@@ -128,6 +159,42 @@ func (p *Portrait) energies(e []float64) {
 	}
 }
 
+// attacks works out how often the sound is struck, how hard, and how soon it dies away.
+func (p *Portrait) attacks(e []float64) {
+	loudest := 0.0
+	for _, v := range e {
+		loudest = max(loudest, v)
+	}
+	floor := loudest * math.Pow(10, -attackUnder/10)
+	var strikes, decays []meter.Figure
+	for i := 0; i < len(e); i++ {
+		before := floor / 1000
+		for _, v := range e[max(0, i-attackBlocks):i] {
+			before = max(before, v)
+		}
+		at := i // the top of the next few
+		for k := i; k < min(len(e), i+attackBlocks); k++ {
+			if e[k] > e[at] {
+				at = k
+			}
+		}
+		rise := 10 * math.Log10(e[at]/before)
+		if e[at] < floor || rise < attackRise || e[i] < 2*before {
+			continue
+		}
+		k := at
+		for k < min(len(e), at+decayBlocks) && e[k] > e[at]*decayFall {
+			k++
+		}
+		strikes, decays = append(strikes, meter.Figure(rise)), append(decays, meter.Figure(float64(k-at)*fineSeconds))
+		i = at + attackBlocks
+	}
+	if len(strikes) > 0 {
+		p.Attacks = float64(len(strikes)) / (float64(len(e)) * fineSeconds)
+		p.Strike, p.Decay = math.Min(60, float64(meter.Median(strikes))), float64(meter.Median(decays))
+	}
+}
+
 func (p *Portrait) shares() {
 	var low, high, all float64
 	for i, l := range p.Spectrum.Level {
@@ -136,7 +203,7 @@ func (p *Portrait) shares() {
 		}
 		e := math.Pow(10, float64(l)/10)
 		all += e
-		if meter.BandHz(i) < lineAbout {
+		if meter.BandHz(i) < lowTop {
 			low += e
 		} else if meter.BandHz(i) > highFrom {
 			high += e

@@ -72,6 +72,9 @@ const OverviewSteps = 1200
 // ErrNotFinite is returned for sound that holds NaN or infinite samples.
 var ErrNotFinite = errors.New("samples that are not numbers")
 
+// pitchLeast is the share of the energy that lies under 900 Hz in a sound that has a fundamental: -40 dB.
+const pitchLeast = 1e-4
+
 const (
 	block       = 1 << 15
 	clippedKept = 20 // places of clipped runs
@@ -149,6 +152,9 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 			break
 		}
 		a.Clipped = append(a.Clipped, float64(at)/float64(f.Rate))
+	}
+	if a.Fundamental != nil && meter.Energy(low.Out)/float64(len(low.Out)) < pitchLeast*meter.Energy(mono)/float64(frames) {
+		a.Fundamental = nil // what leaks into the low band is no pitch
 	}
 	a.Phase = levels.CorrelationOverTime()
 	if err := ctx.Err(); err != nil {

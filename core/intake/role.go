@@ -39,39 +39,42 @@ func roleWord(r session.Role) string {
 	return string(r)
 }
 
-// soundsLike judges by the sound alone. The bounds are our own, set on the demo's stems and
-// the synthetic ones of the tests; common practice has no published source for them.
+// soundsLike judges by the sound alone: where its energy lies, how it is struck and dies away, what of it has a
+// pitch, how it sweeps and whether its hits are alike.
 func (a *Analysis) soundsLike() Guess {
 	p := a.Portrait
 	if p == nil || a.Silent() {
 		return Guess{Role: session.Other, Reason: "silent"}
 	}
-	rate := float64(len(a.Onsets)) / max(a.DurationS, 0.1)
-	pitched := a.Fundamental != nil && a.Fundamental.Confidence > 0.3
-	switch {
-	case p.LowShare > 0.5 && a.Kick != nil && a.Kick.Hz > 30 && a.Kick.Hz < 120 && p.Sweep.StartHz.Valid() &&
-		float64(p.Sweep.StartHz) > 1.7*a.Kick.Hz && p.CarriesLow < 0.1 && len(a.Onsets) > 0:
-		times := fmt.Sprintf("%d times", len(a.Onsets))
-		if len(a.Onsets) == 1 {
-			times = "once"
-		}
-		return Guess{Role: session.Kick, Confidence: 0.9, Reason: fmt.Sprintf("it sweeps from %.0f down to %.0f Hz, %s", float64(p.Sweep.StartHz), a.Kick.Hz, times)}
-	case p.LowShare > 0.6 && pitched && a.Fundamental.Hz < 130 && p.Sustain > 0.35:
-		return Guess{Role: session.Bass, Confidence: 0.85, Reason: fmt.Sprintf("it holds low notes, most on %s", a.Fundamental.Note)}
-	case p.Sustain > 0.6 && p.Spectrum.Tonal > 0.3:
-		return Guess{Role: session.Melodic, Confidence: 0.6, Reason: "it holds tones"}
-	case p.Sustain > 0.8:
-		return Guess{Role: session.Texture, Confidence: 0.6, Reason: "it goes on without pitch"}
-	case p.HighShare > 0.9:
-		return Guess{Role: session.Hats, Confidence: 0.55, Reason: percent(p.HighShare) + " of it lies over 5 kHz, in short bursts"}
-	case rate < 0.2 && a.DurationS > 10:
-		return Guess{Role: session.Effects, Confidence: 0.4, Reason: "it comes rarely, and without a beat"}
-	case p.Sustain < 0.35 && p.Spectrum.Tonal > 0.5 && p.HighShare < 0.1 && p.LowShare < 0.3:
-		return Guess{Role: session.Perc, Confidence: 0.4, Reason: "it comes in short pitched hits"}
-	case p.Sustain < 0.35 && p.LowShare < 0.6:
-		return Guess{Role: session.Snare, Confidence: 0.45, Reason: "it comes in short hits with little under 150 Hz"}
-	case pitched:
-		return Guess{Role: session.Melodic, Confidence: 0.5, Reason: "it is pitched, most on " + a.Fundamental.Note}
+	g := Guess{}
+	g.Role, g.Confidence = a.likeliest()
+	times := fmt.Sprintf("%d times", len(a.Onsets))
+	if len(a.Onsets) == 1 {
+		times = "once"
 	}
-	return Guess{Role: session.Other, Confidence: 0.2, Reason: "neither name nor sound tells"}
+	switch g.Role {
+	case session.Kick:
+		g.Reason = "it strikes low, " + times
+		if a.Kick != nil && p.Sweep.StartHz.Valid() && float64(p.Sweep.StartHz) > 1.2*a.Kick.Hz {
+			g.Reason = fmt.Sprintf("it sweeps from %.0f down to %.0f Hz, %s", float64(p.Sweep.StartHz), a.Kick.Hz, times)
+		}
+	case session.Bass:
+		g.Reason = "it plays low notes"
+		if a.Fundamental != nil {
+			g.Reason = "it plays low notes, most on " + a.Fundamental.Note
+		}
+	case session.Snare:
+		g.Reason = fmt.Sprintf("it comes in short hits, %s under 150 Hz and %s over 5 kHz", percent(p.LowShare), percent(p.HighShare))
+	case session.Hats:
+		g.Reason = fmt.Sprintf("%s of it lies over 5 kHz, struck %.1f times a second", percent(p.HighShare), p.Attacks)
+	case session.Perc:
+		g.Reason = fmt.Sprintf("it is struck %.1f times a second and dies away within %.0f ms", p.Attacks, 1000*p.Decay)
+	case session.Melodic:
+		g.Reason = fmt.Sprintf("it holds tones, %s of it has a pitch", percent(p.Pitched))
+	case session.Texture:
+		g.Reason = "it goes on without pitch"
+	case session.Effects:
+		g.Reason = "it comes rarely, and without a beat"
+	}
+	return g
 }

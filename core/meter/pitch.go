@@ -35,6 +35,7 @@ type Pitch struct {
 	Note       string  `json:"note"`
 	Cents      float64 `json:"cents"`      // distance from the note
 	Confidence float64 `json:"confidence"` // 0 to 1
+	Periodic   float64 `json:"-"`          // share of the energy that has a pitch, this one or another
 }
 
 func newPitch(hz, confidence float64) *Pitch {
@@ -135,8 +136,23 @@ func Fundamental(low []float32, fs float64) *Pitch {
 	if !agree {
 		confidence *= 0.5
 	}
-	return newPitch(hz, confidence)
+	if hz < MinHz || hz > MaxHz {
+		return nil // a period at the end of the search is none
+	}
+	p := newPitch(hz, confidence)
+	var with, all float64
+	for _, f := range frames {
+		all += f.energy
+		if f.hz > 0 && f.periodic > pitchedFrom {
+			with += f.energy
+		}
+	}
+	p.Periodic = with / all
+	return p
 }
+
+// pitchedFrom is how periodic a frame is that has a pitch.
+const pitchedFrom = 0.85
 
 func pitchFrames(low []float32, fs float64) []pitchFrame {
 	return framesOf(low, fs, max(int(pitchHop*fs), len(low)/pitchMost), pitchFloor)
