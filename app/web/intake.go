@@ -87,6 +87,10 @@ func (s *Server) intakeSheet(c *gin.Context, v *view) (*intakeSheet, error) {
 		out.Rows = append(out.Rows, row)
 	}
 	out.Proposals = propose(v)
+	var err error
+	if out.Imports, err = s.importsView(c.Request.Context(), v.ID); err != nil {
+		return nil, err
+	}
 	order := map[session.Role]int{}
 	for i, r := range session.Roles {
 		order[r.Role] = i
@@ -105,7 +109,7 @@ func (s *Server) intakeSheet(c *gin.Context, v *view) (*intakeSheet, error) {
 		for _, r := range out.Rows {
 			all = append(all, r.Analysis)
 		}
-		if head := intake.HeadOfAll(all); head > headTell {
+		if head := intake.HeadOfAll(all); head > headTell && out.Imports.Active == 0 { // judged when all are in
 			v.Lead += fmt.Sprintf("All of them begin with %.2f s of silence, which may be trimmed off each. ", head)
 		}
 		if found == 0 {
@@ -116,10 +120,6 @@ func (s *Server) intakeSheet(c *gin.Context, v *view) (*intakeSheet, error) {
 		if v.State == nil {
 			out.Missing = v.Trouble
 		}
-	}
-	var err error
-	if out.Imports, err = s.importsView(c.Request.Context(), v.ID); err != nil {
-		return nil, err
 	}
 	// An import may have ended after the song was read and before the jobs were: then the
 	// page asks once more.
@@ -150,7 +150,13 @@ func (s *Server) stemFindings(v *view, st *session.Stem) []intake.Finding {
 	if a.Rate != v.Rate && v.Rate > 0 {
 		out = append(out, intake.Finding{What: fmt.Sprintf("%g kHz among stems at %g kHz", float64(a.Rate)/1000, float64(v.Rate)/1000), Why: "It is resampled; a bounce at the song's rate is the safer way."})
 	}
-	if k := v.TriggerStem(); k != nil && st.Role == session.Bass {
+	var all []*intake.Analysis
+	for _, o := range v.Stems {
+		all = append(all, v.Facts[o.Audio])
+	}
+	short := intake.Short(a, all)
+	out = append(out, short...)
+	if k := v.TriggerStem(); k != nil && st.Role == session.Bass && len(short) == 0 {
 		out = append(out, intake.Against(a, v.Facts[k.Audio])...)
 	}
 	return out
@@ -658,19 +664,23 @@ func (s *Server) stemMore(c *gin.Context) {
 
 // twin names what a stem has a twin of.
 func (v *view) twin(id string) *intake.Finding {
-	var names []string
-	var all []*intake.Analysis
-	at := -1
-	for i, st := range v.Stems {
-		if st.ID == id {
-			at = i
-		}
-		names, all = append(names, st.Name), append(all, v.Facts[st.Audio])
-	}
-	if at < 0 {
+	st := v.Stem(id)
+	if st == nil {
 		return nil
 	}
-	return intake.Twins(names, all)[at]
+	var names []string
+	var all []*intake.Analysis
+	for i := range v.Stems {
+		o := &v.Stems[i]
+		if o.ID != id && o.Audio == st.Audio && o.Split() && st.Split() {
+			continue // head and tail of one file are no twins
+		}
+		names, all = append(names, o.Name), append(all, v.Facts[o.Audio])
+		if o.ID == id {
+			break
+		}
+	}
+	return intake.Twins(names, all)[len(all)-1]
 }
 
 const (

@@ -114,6 +114,7 @@ func pocketFindings(v *view) []pocket.Finding {
 		judged = slices.DeleteFunc(judged, func(f pocket.Finding) bool { return f.Link == "duck" })
 		judged = append(pocket.JudgeLead(a.Lead, v.Targets.Clearance, v.KickName(), v.BassName()), judged...)
 	}
+	judged = append(judged, pocket.OffNote(v.State.Pair.Meter.HomeHz, a.Notes, len(v.State.After.Hits), v.KickName(), v.BassName())...)
 	judged = append(judged, pocket.Agree(a.Nudge, a.Layers, v.BassName())...)
 	return append(judged, pocket.Steady(a.Spread, a.Steps, v.BassName())...)
 }

@@ -16,6 +16,7 @@ import (
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
 	"mellowthump/core/intake"
+	"mellowthump/core/meter"
 	"mellowthump/core/midi"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -134,7 +135,12 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 		return err
 	}
 	if *outFile != "" {
-		if err := writeFile(*outFile, func(w io.Writer) error { return wav.Write(w, c.Ducked, wav.Int24) }); err != nil {
+		depth := wav.Int24
+		if p := meter.PeakDB(c.Ducked.Ch...); p.Valid() && p > 0 { // whole numbers would clip it
+			depth = wav.Float32
+			c.Notes = append(c.Notes, fmt.Sprintf("%s is written as 32-bit float: its peak is %+.2f dBFS, which 24 bits would clip", *outFile, float64(p)))
+		}
+		if err := writeFile(*outFile, func(w io.Writer) error { return wav.Write(w, c.Ducked, depth) }); err != nil {
 			return err
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"sort"
+	"strings"
 
 	"mellowthump/core/dsp"
 	"mellowthump/core/mix"
@@ -17,12 +18,14 @@ const (
 	falseBefore = 0.030 // s before a hit that belong to it
 	falseAfter  = 0.120 // s behind a hit that belong to it
 	falseNear   = 0.030 // s within which another stem's onset is its cause
+	falsePart   = 0.1   // of them, that a stem is named for at the least
+	falseCauses = 4     // stems that are named at the most
 )
 
 // False is the times at which a keyed duck ducks without a hit.
 type False struct {
 	At     []float64 // s in the song
-	Cause  string    // the stem whose onsets most of them meet; empty: not known
+	Cause  string    // the stems whose onsets they meet, those of most first; empty: not known
 	Filter *move.KeyFilter
 	Why    string // in words
 }
@@ -44,24 +47,56 @@ func FalseTriggers(ctx context.Context, r *mix.Renderer, song *session.Song, w m
 		return nil, err
 	}
 	f := &False{At: at}
-	most := 0
+	type cause struct {
+		name string
+		at   map[int]bool // of the false ones
+	}
+	var causes []cause
 	trigger := song.TriggerStem()
 	for i := range song.Stems {
 		st := &song.Stems[i]
 		if trigger != nil && st.ID == trigger.ID || st.Role == session.Bass {
 			continue
 		}
-		n := 0
+		c := cause{st.Name, map[int]bool{}}
 		on := onsets(st.Audio)
-		for _, t := range at {
+		for i, t := range at {
 			k := sort.SearchFloat64s(on, t-falseNear)
 			if k < len(on) && on[k] <= t+falseNear {
-				n++
+				c.at[i] = true
 			}
 		}
-		if n > most && 2*n >= len(at) {
-			most, f.Cause = n, st.Name
+		if len(c.at) > 0 {
+			causes = append(causes, c)
 		}
+	}
+	// the fewest stems that meet them, the one that meets most of what is left at a time
+	var names []string
+	met := map[int]bool{}
+	for len(causes) > 0 && len(names) < falseCauses {
+		best, most := -1, 0
+		for i, c := range causes {
+			n := 0
+			for k := range c.at {
+				if !met[k] {
+					n++
+				}
+			}
+			if n > most {
+				best, most = i, n
+			}
+		}
+		if best < 0 || float64(most) < falsePart*float64(len(at)) {
+			break
+		}
+		for k := range causes[best].at {
+			met[k] = true
+		}
+		names = append(names, causes[best].name)
+	}
+	f.Cause = strings.Join(names, " and ")
+	if n := len(names); n > 2 {
+		f.Cause = strings.Join(names[:n-1], ", ") + " and " + names[n-1]
 	}
 	for _, hz := range []float64{250, 180, 130, 100, 80} { // the gentlest first
 		if err := ctx.Err(); err != nil {
@@ -89,7 +124,11 @@ func FalseTriggers(ctx context.Context, r *mix.Renderer, song *session.Song, w m
 	}
 	f.Why = fmt.Sprintf("It ducks %d times with no hit near", len(at))
 	if f.Cause != "" {
-		f.Why += ", where " + f.Cause + " plays"
+		verb := " plays"
+		if len(names) > 1 {
+			verb = " play"
+		}
+		f.Why += ", where " + f.Cause + verb
 	}
 	return f, nil
 }

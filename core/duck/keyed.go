@@ -527,6 +527,6 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		if f.Duck != nil {
 			f.Duck.Trigger = song.DuckTrigger()
 		}
-		return f, 2048, err
+		return f.unlessMono(p), 2048, err
 	})
 }

@@ -24,8 +24,8 @@ const (
 )
 
 var (
-	tailStarts = []float64{5, 10, 15, 20, 30, 40, 50} // ms after the hit at which the kick begins to give way
-	tailParts  = []float64{0.35, 0.5, 0.7, 1}         // of the time to the end of the tail, or to the next hit
+	tailStarts = []float64{20, 25, 30, 40, 50} // ms after the hit at which the kick begins to give way: its attack stays
+	tailParts  = []float64{0.35, 0.5, 0.7, 1}  // of the time to the end of the tail, or to the next hit
 )
 
 // tail is a duck of the kick: from start on it falls, it is back by end.

@@ -122,7 +122,7 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 			return Fitted{}, 0, err
 		}
 		f, err := t.fit(p.Meter, before, p.Mono, goal)
-		return f, 2048, err
+		return f.unlessMono(p), 2048, err
 	})
 }
 
@@ -154,6 +154,21 @@ func BoundAt(trade []Trade, clearance float64) meter.Figure {
 		}
 	}
 	return meter.None
+}
+
+// monoLeast is the part of a bass's energy that is left in mono: less is none, its channels are opposite.
+const monoLeast = 1e-3
+
+// unlessMono puts a reason right that speaks of a bass that cancels in mono as of one that is silent or out of the way.
+func (f Fitted) unlessMono(p *mix.Pair) Fitted {
+	if f.Needed || len(p.Bass.Ch) < 2 {
+		return f
+	}
+	both := meter.Energy(p.Bass.Ch[0]) + meter.Energy(p.Bass.Ch[1])
+	if both > 0 && meter.Energy(p.Mono) < monoLeast*both/2 {
+		f.Reason = "The bass cancels in mono: its channels are upside down against each other, and nothing of it is left to clear. Turn one of them over; then it can be judged."
+	}
+	return f
 }
 
 const (

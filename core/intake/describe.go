@@ -14,21 +14,22 @@ import (
 // Portrait is what Describe finds in a file beyond its figures: what it sounds like, and what
 // sets it beside other files.
 type Portrait struct {
-	Spectrum   meter.Spectrum   `json:"spectrum"`
-	Sweep      meter.Sweep      `json:"sweep"`       // of each hit, where the file has hits
-	Line       []meter.BassNote `json:"line"`        // as a bass line; empty where it is none
-	LowShare   float64          `json:"low_share"`   // of the energy, under 150 Hz
-	HighShare  float64          `json:"high_share"`  // over 5 kHz
-	Sustain    float64          `json:"sustain"`     // share of the time within 20 dB of the loudest
-	HeadS      float64          `json:"head_s"`      // silence at the start
-	Floor      meter.Figure     `json:"floor_dbfs"`  // quietest twentieth of the time that is not digital silence
-	SideShare  float64          `json:"side_share"`  // of the energy; 0: two equal channels
-	Pitched    float64          `json:"pitched"`     // share of the low energy that has a pitch
-	Attacks    float64          `json:"attacks"`     // a second: places where the sound rises by 6 dB and more
-	Strike     float64          `json:"strike_db"`   // by how much it rises at them, median
-	Decay      float64          `json:"decay_s"`     // until it has fallen by 20 dB, median; at most a second
-	CarriesLow float64          `json:"carries_low"` // low energy late in the gaps over that at the hits
-	Signature  []float32        `json:"signature"`   // the low part at evenly spread places, signed
+	Spectrum    meter.Spectrum   `json:"spectrum"`
+	Sweep       meter.Sweep      `json:"sweep"`           // of each hit, where the file has hits
+	Line        []meter.BassNote `json:"line"`            // as a bass line; empty where it is none
+	LowShare    float64          `json:"low_share"`       // of the energy, under 150 Hz
+	HighShare   float64          `json:"high_share"`      // over 5 kHz
+	Sustain     float64          `json:"sustain"`         // share of the time within 20 dB of the loudest
+	HeadS       float64          `json:"head_s"`          // silence at the start
+	Floor       meter.Figure     `json:"floor_dbfs"`      // quietest twentieth of the time that is not digital silence
+	FloorSpread meter.Figure     `json:"floor_spread_db"` // from there to the quietest fifth: a tail spreads, noise does not
+	SideShare   float64          `json:"side_share"`      // of the energy; 0: two equal channels
+	Pitched     float64          `json:"pitched"`         // share of the low energy that has a pitch
+	Attacks     float64          `json:"attacks"`         // a second: places where the sound rises by 6 dB and more
+	Strike      float64          `json:"strike_db"`       // by how much it rises at them, median
+	Decay       float64          `json:"decay_s"`         // until it has fallen by 20 dB, median; at most a second
+	CarriesLow  float64          `json:"carries_low"`     // low energy late in the gaps over that at the hits
+	Signature   []float32        `json:"signature"`       // the low part at evenly spread places, signed
 }
 
 const (
@@ -43,6 +44,7 @@ const (
 	decayFall     = 0.01  // of the energy: 20 dB
 	signatureSize = 512   // samples
 	lineAbout     = 200.0 // Hz: a line is read where the fundamental lies under it
+	sustained     = 0.9   // of the time: what goes on may be a line, whatever it is struck like
 	lineLow       = 0.1   // of the energy, under 150 Hz, that it has at the least
 	lowTop        = 150.0 // Hz, of the share of the energy that is low
 	highFrom      = 5000.0
@@ -128,7 +130,7 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 	p.CarriesLow = carriesLow(low, fs, a.Onsets)
 	a.Portrait = p
 	role, sure := a.likeliest()
-	struck := role == session.Kick && sure > 0.5 || len(a.Onsets) > 1 && p.CarriesLow < struckUnder && p.LowShare > 0.4 && role != session.Bass // a kick's hits are no line
+	struck := role == session.Kick && sure > 0.5 && p.Sustain < sustained || len(a.Onsets) > 1 && p.CarriesLow < struckUnder && p.LowShare > 0.4 && role != session.Bass // a kick's hits are no line
 	if p.LowShare > lineLow && !struck && a.Fundamental != nil && a.Fundamental.Hz < lineAbout {
 		p.Line = meter.BassLine(low, fs)
 	}
@@ -141,7 +143,7 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 
 // energies works out sustain and floor from the energies of short blocks.
 func (p *Portrait) energies(e []float64) {
-	p.Floor = meter.None
+	p.Floor, p.FloorSpread = meter.None, meter.None
 	s := append([]float64(nil), e...)
 	sort.Float64s(s)
 	if len(s) == 0 {
@@ -156,6 +158,7 @@ func (p *Portrait) energies(e []float64) {
 	p.Sustain = float64(within) / float64(len(s))
 	if q := s[len(s)/20]; q > 1e-12 { // digital silence is no noise
 		p.Floor = meter.Figure(10 * math.Log10(q))
+		p.FloorSpread = meter.Figure(10*math.Log10(s[len(s)/5])) - p.Floor
 	}
 }
 

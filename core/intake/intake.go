@@ -327,7 +327,9 @@ const (
 	dualMono    = 1e-9    // of the energy: less side than this is none
 	lossyFrom   = 15000.0 // Hz: where lossy codecs commonly end; common practice
 	lossyTo     = 16750.0
+	cancelsTell = -0.8  // correlation under which little is left in mono
 	floorTell   = -60.0 // dBFS
+	floorSpread = 3.0   // dB from the quietest twentieth of the time to the quietest fifth: more is a tail
 	floorAbove  = -45.0 // dB under the peak
 	carriesTell = 0.12  // of the energy at the hits
 	headOneShot = 0.03  // s before a one-shot begins
@@ -341,6 +343,9 @@ func (p *Portrait) findings(role session.Role, a *Analysis) []Finding {
 	if a.Channels == 2 && p.SideShare < dualMono {
 		say("Both channels are the same; a mono bounce says the same in half the space.", "a mono file with two channels")
 	}
+	if a.Correlation.Valid() && a.Correlation < cancelsTell && role != session.Texture && role != session.Effects {
+		say("On one speaker, and on a club's low end, it is gone. One channel is upside down: turn it over, and bounce it again.", "cancels in mono: the correlation of its channels is %.2f", float64(a.Correlation))
+	}
 	switch {
 	case a.Format == "mp3":
 		say("A lossy codec has thrown part of the sound away, and its delay makes the stem start 20 to 50 ms late. Bounce it as WAV.", "lossy source: MP3, starts late")
@@ -350,7 +355,7 @@ func (p *Portrait) findings(role session.Role, a *Analysis) []Finding {
 		say("Lossy codecs end near 16 kHz; what they took does not come back.", "nothing over %.1f kHz: perhaps from a lossy source", float64(p.Spectrum.TopHz)/1000)
 	}
 	hit := role == session.Kick || role == session.Snare || role == session.Perc || role == session.Hats
-	if hit && p.Floor > floorTell && p.Floor-a.SamplePeak > floorAbove && p.Sustain < 0.9 {
+	if hit && p.Floor > floorTell && p.Floor-a.SamplePeak > floorAbove && p.Sustain < 0.9 && p.FloorSpread < floorSpread {
 		say("Room or hum between the hits adds up over many stems.", "noise floor at %.0f dBFS", float64(p.Floor))
 	}
 	if role == session.Kick && p.CarriesLow > carriesTell {
@@ -396,6 +401,24 @@ func HeadOfAll(all []*Analysis) float64 {
 		return 0
 	}
 	return head
+}
+
+// muchShorter is the part of the others' length from which a stem is told to be short.
+const muchShorter = 0.5
+
+// Short names a stem that is much shorter than the others are in the median.
+func Short(stem *Analysis, all []*Analysis) []Finding {
+	var others []meter.Figure
+	for _, a := range all {
+		if a != nil && a != stem {
+			others = append(others, meter.Figure(a.DurationS))
+		}
+	}
+	usual := float64(meter.Median(others))
+	if len(others) < 2 || stem.DurationS > muchShorter*usual {
+		return nil
+	}
+	return []Finding{{fmt.Sprintf("only %.1f s long, the others %.1f s", stem.DurationS, usual), "A single hit or a loop plays once, at the start. Bounce it over the whole song."}}
 }
 
 // Against names what is odd about a stem's length beside the kick's.

@@ -94,7 +94,10 @@ type HitMeter struct {
 
 // Range is a part of a signal in frames. What stands before it lets filters settle; what
 // stands after it ends the last hit.
-type Range struct{ From, To int }
+type Range struct {
+	From, To int
+	End      int // where the files end, and with them the last hit; 0: with the signal
+}
 
 // ErrNoHits is returned where a kick has no hits to measure at.
 var ErrNoHits = errors.New("the kick has no hits")
@@ -110,6 +113,9 @@ func NewHitMeter(kick []float32, rate int, hits []int, homeHz float64, in Range)
 	in.To = min(in.To, len(kick))
 	m := &HitMeter{Rate: rate, HomeHz: homeHz, Range: in, kick: kick}
 	end := len(kick)
+	if in.End > 0 {
+		end = min(end, in.End)
+	}
 	m.Open = true
 	for _, h := range hits {
 		if h >= in.From && h < in.To-int(windowLeast*fs/2) {

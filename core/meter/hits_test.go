@@ -25,7 +25,7 @@ func meterFor(t *testing.T, kick []float32, homeHz float64, hits ...float64) *Hi
 	for _, h := range hits {
 		frames = append(frames, int(h*hitRate))
 	}
-	m, err := NewHitMeter(kick, hitRate, frames, homeHz, Range{0, len(kick)})
+	m, err := NewHitMeter(kick, hitRate, frames, homeHz, Range{From: 0, To: len(kick)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -149,7 +149,7 @@ func TestProperties(t *testing.T) {
 	near(t, "clearance a quarter as loud", b.ClearanceMedian, float64(a.ClearanceMedian), 1e-4)
 	near(t, "overlap a quarter as loud", b.OverlapMedian, float64(a.OverlapMedian), 1e-4)
 	shifted := append(make([]float32, 1000), kick...)
-	later, err := NewHitMeter(shifted, hitRate, []int{hitRate + 1000, 2*hitRate + 1000}, 55, Range{0, len(shifted)})
+	later, err := NewHitMeter(shifted, hitRate, []int{hitRate + 1000, 2*hitRate + 1000}, 55, Range{From: 0, To: len(shifted)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -166,14 +166,14 @@ func TestProperties(t *testing.T) {
 func TestRange(t *testing.T) {
 	kick := seconds(4)
 	tone(kick, 55, 0.5, 1, 1.2, 0)
-	m, err := NewHitMeter(kick, hitRate, []int{hitRate / 2, hitRate, 2 * hitRate, 5 * hitRate / 2}, 55, Range{3 * hitRate / 4, 3 * hitRate / 2})
+	m, err := NewHitMeter(kick, hitRate, []int{hitRate / 2, hitRate, 2 * hitRate, 5 * hitRate / 2}, 55, Range{From: 3 * hitRate / 4, To: 3 * hitRate / 2})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if len(m.Hits) != 1 || m.Gaps[0] != hitRate || m.Open {
 		t.Errorf("hits %v, gaps %v, open %t", m.Hits, m.Gaps, m.Open)
 	}
-	if _, err := NewHitMeter(kick, hitRate, nil, 55, Range{0, len(kick)}); !errors.Is(err, ErrNoHits) {
+	if _, err := NewHitMeter(kick, hitRate, nil, 55, Range{From: 0, To: len(kick)}); !errors.Is(err, ErrNoHits) {
 		t.Errorf("no hits: %v", err)
 	}
 }
@@ -186,7 +186,7 @@ func BenchmarkMeasureHits(b *testing.B) {
 		hits = append(hits, int(h*hitRate))
 	}
 	tone(bass, 44, 0.3, 0, 13.5, 0)
-	m, err := NewHitMeter(kick, hitRate, hits, 55, Range{0, len(kick)})
+	m, err := NewHitMeter(kick, hitRate, hits, 55, Range{From: 0, To: len(kick)})
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -68,7 +68,21 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 			p.Hits = append(p.Hits, h)
 		}
 	}
-	p.kickKey = key("kick", kickKey, hz, p.Hits, p.Inside)
+	var sources []string // what the length of the pair depends on
+	for _, st := range song.Stems {
+		if heard(song, &st, SoloBoth) {
+			sources = append(sources, st.Audio)
+		}
+	}
+	end, err := Cached(r.Cache, key("length", sources, song.Rate), func() (int, int, error) {
+		n, err := r.PairLength(song)
+		return n, 8, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	end -= wide.From
+	p.kickKey = key("kick", kickKey, hz, p.Hits, p.Inside, end)
 	p.Meter, err = Cached(r.Cache, p.kickKey, func() (*meter.HitMeter, int, error) {
 		mono := kick.Mono()
 		if !meter.PeakDB(mono).Valid() {
@@ -80,7 +94,7 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 		if hz <= 0 {
 			return nil, 0, ErrNoPitch
 		}
-		m, err := meter.NewHitMeter(mono, song.Rate, p.Hits, hz, meter.Range(p.Inside))
+		m, err := meter.NewHitMeter(mono, song.Rate, p.Hits, hz, meter.Range{From: p.Inside.From, To: p.Inside.To, End: end})
 		if err != nil {
 			return nil, 0, err
 		}

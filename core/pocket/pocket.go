@@ -128,6 +128,41 @@ func Agree(n *Nudge, layers []Layer, bass string) []Finding {
 	return out
 }
 
+// kickOffTell is how far a kick may lie off the bass note that most of its hits fall on, cents; common practice, no
+// published source. Further off than a semitone it is another note, and told as a clash or not at all.
+const (
+	kickOffTell = 20.0
+	kickOffMost = 100.0
+)
+
+// OffNote tells of a kick that is out of tune with the note of the bass that most of its hits fall on. kickHz is the
+// pitch that the kick settles on; it is compared in the note's own octave, too.
+func OffNote(kickHz float64, notes []NoteUse, hits int, kick, bass string) []Finding {
+	var most *NoteUse
+	for i := range notes {
+		if most == nil || notes[i].Hits > most.Hits {
+			most = &notes[i]
+		}
+	}
+	if most == nil || kickHz <= 0 || 2*most.Hits < hits {
+		return nil
+	}
+	cents := math.Remainder(1200*math.Log2(kickHz/most.Hz), 1200)
+	if math.Abs(cents) <= kickOffTell || math.Abs(cents) > kickOffMost {
+		return nil
+	}
+	side := "over"
+	if cents < 0 {
+		side = "under"
+	}
+	return []Finding{{
+		What: fmt.Sprintf("%s is %.0f cents %s %s, on which %d of %d hits fall", upper(kick), math.Abs(cents), side, most.Note, most.Hits, hits),
+		Why:  fmt.Sprintf("It settles on %.1f Hz, %s plays %.1f. So near, and not together, the two beat.", kickHz, lower(bass), most.Hz),
+		Hear: "both", Do: fmt.Sprintf("Tune the kick by %s cents; the pitches below show it against the whole line.", minus(-math.Round(cents))),
+		Values: fmt.Sprintf("tune the kick by %s cents", minus(-math.Round(cents))),
+	}}
+}
+
 // stepsTell is the spread of note levels in dB from which it is told; common practice, no
 // published source.
 const stepsTell = 4.0
@@ -151,9 +186,11 @@ const earlyHandover = 50.0
 // LeadSentence is Sentence for where the bass leads.
 func LeadSentence(b meter.BassLead, target float64, kick, bass string) string {
 	judged := b.Judged()
-	switch under := b.Under(target); {
+	switch under, left := b.Under(target), len(b.Clearance)-judged; {
 	case judged == 0:
 		return fmt.Sprintf("No note of %s is known under the hits, so it cannot be judged as the leader.", lower(bass))
+	case under <= allowed(judged) && left > allowed(len(b.Clearance)):
+		return fmt.Sprintf("On %d of %d hits no note of %s is known, and these are left unjudged. On the other %d it leads by %s dB or more on 9 of 10.", left, len(b.Clearance), lower(bass), judged, minus(float64(b.P10)))
 	case under <= allowed(judged):
 		return fmt.Sprintf("Nothing is wrong: %s leads by %s dB or more over %s in its own octave, from 60 ms after each hit, on 9 of 10 hits.", lower(bass), minus(float64(b.P10)), lower(kick))
 	default:
@@ -170,6 +207,13 @@ func JudgeLead(b meter.BassLead, target float64, kick, bass string) []Finding {
 			What: fmt.Sprintf("%d of %d hits under %g dB for the bass", under, judged, target),
 			Why:  "Where the bass leads, a kick that rings on in its octave blurs the note.",
 			Hear: "both", Link: "duck", Do: "Fade the kick's tail, or dip the kick at the bass's fundamental; both stand below. Or let the kick make room on Duck.",
+		})
+	}
+	if left := len(b.Clearance) - judged; left > allowed(len(b.Clearance)) {
+		out = append(out, Finding{
+			What: fmt.Sprintf("%d of %d hits left unjudged", left, len(b.Clearance)),
+			Why:  fmt.Sprintf("No note of %s is known under them: it rests there, or its pitch cannot be read.", lower(bass)),
+			Hear: "both", Link: "intake", Do: "Drop the MIDI of the bass line on its row on Intake; its notes are taken then.",
 		})
 	}
 	if b.Handover.Valid() && float64(b.Handover) > earlyHandover {

@@ -37,6 +37,11 @@ func (s *Stem) SetMove(m move.Move) {
 	}
 }
 
+// Split reports whether the stem is the head or the tail of a file that was split in two.
+func (s *Stem) Split() bool {
+	return slices.ContainsFunc(s.Moves, func(m move.Move) bool { return m.Params.Kind() == move.KindPart })
+}
+
 // Nudged returns by how many ms the stem's moves place it later.
 func (s *Stem) Nudged() float64 {
 	ms := 0.0
