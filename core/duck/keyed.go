@@ -37,6 +37,12 @@ const (
 var (
 	keyedHolds    = []float64{0, 0.3, 0.55, 0.75, 0.9} // parts of the kick's median window
 	keyedReleases = []float64{12, 25, 60}              // ms
+
+	// What is tried besides where nothing of these reaches the goal: holds, releases, and wider bands, in parts of the
+	// top of the home octave.
+	keyedMoreHolds    = []float64{0, 0.3, 0.6, 0.9, 1.2, 1.6}
+	keyedMoreReleases = []float64{8, 15, 30, 60, 120}
+	keyedMoreBands    = []float64{0.8, 1.8, 3}
 )
 
 // keyedTrial tries keyed ducks at a low rate: the key's envelope, the bass, its band.
@@ -48,6 +54,7 @@ type keyedTrial struct {
 	rise   float64   // ms from a hit until the key has risen, median
 	ends   []int     // frame of the next hit, for every hit that has one
 	scale  float64   // ms a frame
+	more   bool      // more is tried
 }
 
 // newKeyedTrial adds the key to a trial that was made for m.
@@ -275,6 +282,16 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 	slack.Clearance += trialSlack
 	tries, nearest := t.search(school, bands, slack)
 	if len(tries) == 0 {
+		if school == move.BandSchool {
+			_, hi := meter.HomeBand(m.HomeHz)
+			for _, part := range keyedMoreBands {
+				bands = append(bands, &move.Band{Shape: "below", Hz: tenth(hi * part), Channels: "stereo"})
+			}
+		}
+		t.more = true
+		tries, nearest = t.search(school, bands, slack)
+	}
+	if len(tries) == 0 {
 		tries, nearest = t.search(school, bands, goal)
 	}
 	if len(tries) == 0 {
@@ -396,11 +413,15 @@ func (t *keyedTrial) search(school string, bands []*move.Band, goal Goal) (reach
 		sort.SliceStable(best, func(i, j int) bool { return best[i].j.loss < best[j].j.loss })
 		return best, nearest
 	}
+	parts, releases := keyedHolds, keyedReleases
+	if t.more {
+		parts, releases = keyedMoreHolds, keyedMoreReleases
+	}
 	var holds []float64
-	for _, part := range keyedHolds {
+	for _, part := range parts {
 		holds = append(holds, math.Round(part*t.window))
 	}
-	try(bands, holds, keyedReleases)
+	try(bands, holds, releases)
 	first, near := pick()
 	if len(first) == 0 {
 		if near == nil {
