@@ -77,6 +77,33 @@ func clearJSONOf(t *testing.T, args ...string) clearJSON {
 	return c
 }
 
+// A bass over full scale is written as float and said so, never clipped; one whose channels are opposite cancels in mono,
+// and that is what is said.
+func TestClearSaysWhatIsSo(t *testing.T) {
+	kick := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"], wav.Int24)
+	hot := ferry()["808"]
+	loud := audio.New(hot.Rate, 1, hot.Frames())
+	for i, v := range hot.Ch[0] {
+		loud.Ch[0][i] = 4 * v
+	}
+	out := filepath.Join(t.TempDir(), "ducked.wav")
+	status, said, errs := command("clear", "--kick", kick, "--bass", outside.WriteWAV(t, "hot.wav", loud, wav.Float32), "--out", out)
+	if status != 0 || !strings.Contains(said, "32-bit float") {
+		t.Fatalf("%d %s %.300s", status, errs, said)
+	}
+	if text := outside.Run(t, "ffprobe", "-v", "error", "-show_entries", "stream=sample_fmt", "-of", "csv=p=0", out); !strings.Contains(text, "flt") {
+		t.Errorf("written as %s", text)
+	}
+	opposite := audio.New(hot.Rate, 2, hot.Frames())
+	for i, v := range hot.Ch[0] {
+		opposite.Ch[0][i], opposite.Ch[1][i] = v, -v
+	}
+	c := clearJSONOf(t, "--kick", kick, "--bass", outside.WriteWAV(t, "opposite.wav", opposite, wav.Float32))
+	if c.Duck.Needed || !strings.Contains(c.Duck.Reason, "cancels in mono") {
+		t.Errorf("%+v", c.Duck)
+	}
+}
+
 // The fit reaches its target in 90 % of hits of the demo, measured again from the exported
 // file by the command itself; the exported curve is the one that was fitted.
 func TestClearOnTheDemo(t *testing.T) {

@@ -153,7 +153,7 @@ func TestBoundAgainstLinprog(t *testing.T) {
 			t.Fatal(err)
 		}
 		goal := Goal{Clearance: float64(worst(p.m.Clearances(p.bass))) + 4, MaxDepth: 12}
-		mod := tr.around(tr.room(p.m, goal, true), nil)
+		mod := tr.around(tr.room(p.m, goal), nil)
 		var warm [][]float64
 		b, asked := mod.choose(goal.Clearance, &warm)
 		if b.over > 1e-6 {
@@ -243,7 +243,7 @@ func TestFitIsTheLeast(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r := full.room(p.m, goal, true)
+		r := full.room(p.m, goal)
 		start := full.judge(f.Duck)
 		best, at := start.loss, f.Duck
 		rnd := rand.New(rand.NewPCG(uint64(i), 21))

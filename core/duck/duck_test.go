@@ -105,8 +105,8 @@ func TestCapIsNamed(t *testing.T) {
 }
 
 func TestGapIsNamed(t *testing.T) {
-	kick, bass := pattern(even(0.3, 0.07, 30), 4, 52, 0.3, 52, 0.8)
-	c := clearOf(t, kick, bass, session.Targets{Clearance: 14, MaxDepth: 48})
+	kick, bass := pattern(even(0.3, 0.055, 40), 4, 52, 0.3, 52, 0.8)
+	c := clearOf(t, kick, bass, session.Targets{Clearance: 16, MaxDepth: 48})
 	if c.Duck.Reached || !strings.Contains(c.Duck.Reason, "closest hits") {
 		t.Errorf("%s", c.Duck.Reason)
 	}

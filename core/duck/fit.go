@@ -71,7 +71,7 @@ type trial struct {
 	windows    []int
 	kick       []float64 // energy at each hit, scaled to this rate
 	low        float64   // energy of wide
-	full       float64   // of the bass's at its own rate; 0 where losses are not asked for
+	full       float64   // of the bass as it is, where this is its own rate
 	from, to   int
 }
 
@@ -239,7 +239,6 @@ func Fit(m *meter.HitMeter, bass []float32, goal Goal) (Fitted, error) {
 func lowTrial(m *meter.HitMeter, bass []float32) (*trial, error) {
 	t, err := newTrial(m, bass, workFactor(m))
 	if err == nil {
-		t.full = m.LowEnergy(bass)
 		err = t.withLosses()
 	}
 	return t, err
@@ -262,17 +261,8 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass []float32, 
 	if err != nil {
 		return f, err
 	}
-	l := t.least(m, full, bass, goal, true)
-	for _, part := range fitParts { // what a lower cap lets be drawn, a higher one does too
-		if l.reached || l.duck == nil {
-			break
-		}
-		less := goal
-		less.MaxDepth *= part
-		if c := t.least(m, full, bass, less, true); c.reached {
-			l = c
-		}
-	}
+	full.full = before.Low
+	l := t.reach(m, full, bass, goal)
 	if l.duck == nil {
 		f.Reason = "No duck can be drawn: the cap is 0 dB, or the hits follow each other too closely."
 		return f, nil
@@ -294,6 +284,23 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass []float32, 
 // fitParts are the parts of the cap that are tried where the whole of it leads nowhere.
 var fitParts = []float64{0.75, 0.5}
 
+// reach is least, and where that does not reach the goal, what a part of the cap leads to: what a lower cap lets be
+// drawn, a higher one does too.
+func (t *trial) reach(m *meter.HitMeter, full *trial, bass []float32, goal Goal) leastCurve {
+	l := t.least(m, full, bass, goal)
+	for _, part := range fitParts {
+		if l.reached || l.duck == nil {
+			break
+		}
+		less := goal
+		less.MaxDepth *= part
+		if c := t.least(m, full, bass, less); c.reached {
+			return c
+		}
+	}
+	return l
+}
+
 // leastCurve is what least comes to.
 type leastCurve struct {
 	duck    *move.Duck
@@ -313,14 +320,15 @@ const (
 	fitRounds  = 5
 	fitClose   = 0.012 // dB over the goal that are close enough
 	fitGap     = 0.06  // dB over the bound from which on more is tried
+	fitAgain   = 2     // times, at the most
 	fitLeeway  = 0.15  // dB, so near to the goal the last step is one of scale
 	fitTouches = 4     // of these, at the most
 )
 
 // least finds the curve with the least loss, on the model at the low rate, and carries it out at the full rate,
 // which has the last word.
-func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal, gaps bool) leastCurve {
-	r := t.room(m, goal, gaps)
+func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal) leastCurve {
+	r := t.room(m, goal)
 	var l leastCurve
 	if r.cap <= 0 || r.end < r.back+4*knotsApart {
 		return l
@@ -330,7 +338,7 @@ func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal,
 	l.asked = asked
 	starts := append([]knots{tracing(mod, u, r)}, plain(m, r)...)
 	best := leastCurve{worst: math.Inf(-1)}
-	anew := true
+	anew, again := true, 0
 	for round := range fitRounds {
 		k, cost := newPolish(mod, r, goal.Clearance+margin, asked).best(starts, anew)
 		if math.IsInf(cost, 1) {
@@ -358,10 +366,10 @@ func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal,
 			starts = append([]knots{c.knots, tracing(mod, b.u, r)}, plain(m, r)...)
 		} else if round > 0 && (c.worst < goal.Clearance+margin+fitClose || c.loss > best.loss+1e-9) {
 			b := mod.solve(goal.Clearance, asked, &warm)
-			if c.loss < lossDB(math.Max(0, b.least))+fitGap {
+			if again == fitAgain || c.loss < lossDB(math.Max(0, b.least))+fitGap {
 				break
 			}
-			anew, starts = true, append([]knots{c.knots, tracing(mod, b.u, r), best.knots}, plain(m, r)...)
+			again, anew, starts = again+1, true, append([]knots{c.knots, tracing(mod, b.u, r), best.knots}, plain(m, r)...)
 		}
 	}
 	if best.duck == nil {
@@ -383,7 +391,7 @@ func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal,
 	mod.correct(l.duck, clear)
 	b := mod.solve(goal.Clearance, asked, &warm)
 	l.over = b.over
-	l.loss = dsp.PowerDB(t.full / math.Max(1e-30, m.LowEnergy(apply(m, l.duck, bass))))
+	l.loss = dsp.PowerDB(full.full / math.Max(1e-30, m.LowEnergy(apply(m, l.duck, bass))))
 	l.bound = math.Min(l.loss, math.Max(0, lossDB(math.Max(0, b.least))+l.loss-low))
 	return l
 }
@@ -391,18 +399,22 @@ func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal,
 // touch scales a curve, in small steps, until it reaches the goal at the full rate; it reports whether it does.
 func (t *trial) touch(full *trial, l *leastCurve, r room, goal Goal) bool {
 	k := l.knots
-	for scale := 1.002; ; scale *= 1.003 {
+	gained := math.Max(1, l.worst-full.judge(&move.Duck{}).clearance) // in decibels it goes nearly straight
+	scale := 1.0
+	for range touchMost {
+		scale *= 1.001 + 1.1*math.Max(0, goal.Clearance-l.worst)/gained
 		c := k.scaled(scale, r)
 		d := c.duck(1)
-		if full.judge(d).clearance >= goal.Clearance {
+		if l.worst = full.judge(d).clearance; l.worst >= goal.Clearance {
 			l.knots, l.duck = c, d
 			return true
 		}
-		if scale > 1.05 {
-			return false
-		}
 	}
+	return false
 }
+
+// touchMost is how often a curve is deepened to reach what it nearly does.
+const touchMost = 5
 
 // correct puts the model right by the clearances that were measured for the curve that it was taken around.
 func (m *model) correct(d *move.Duck, clear []meter.Figure) {
@@ -442,7 +454,7 @@ func (t *trial) free(m *meter.HitMeter, r room, clearance float64, warm *[][]flo
 	}
 	for range freeRounds {
 		mod = t.around(r, mod.duck(u))
-		b, asked = mod.choose(clearance, warm)
+		b = mod.solve(clearance, asked, warm)
 		was := loss
 		for _, part := range []float64{1, 0.4, 0.15} {
 			mixed := make([]float64, len(u))
@@ -518,11 +530,14 @@ func plain(m *meter.HitMeter, r room) []knots {
 	}
 	window, back := float64(meter.Median(w)), r.back
 	var out []knots
-	for _, part := range []float64{0.9, 0.5} {
-		d, hold := r.cap*0.7, part*window
+	for _, s := range []struct {
+		part float64
+		late bool
+	}{{0.9, r.late}, {0.5, r.late}, {0.9, true}} {
+		d, hold := r.cap*0.7, s.part*window
 		pre := d / knotsFall
 		at := []float64{-pre, 0, hold / 2, hold, hold + back/2, hold + back + 1}
-		if r.late {
+		if s.late {
 			at[0], at[1], at[2] = 0, pre, math.Max(pre+1, hold/2)
 		}
 		out = append(out, knots{at, []float64{0, d, d, d, d / 2, 0}}.ruly(r))
@@ -593,7 +608,7 @@ func (t *trial) TradeOff(m *meter.HitMeter, goal Goal) []Trade {
 		return nil
 	}
 	goal.MaxDepth = deepest
-	r := t.room(m, goal, true)
+	r := t.room(m, goal)
 	if r.end < 4*knotsApart {
 		return nil
 	}

@@ -13,7 +13,7 @@ import (
 const (
 	wayCapMost = fullCut // dB
 	wayCapStep = 0.5     // dB
-	wayHits    = 6       // hits that are left out in turn
+	wayApart   = 300.0   // ms between hits, from which on each stands for itself
 )
 
 // inTheWay says why a goal is not reached, in whole sentences.
@@ -21,7 +21,7 @@ func (t *trial) inTheWay(m *meter.HitMeter, full *trial, bass []float32, goal Go
 	said := fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits within %.1f dB of depth: the worst tenth comes to %.1f dB.", goal.Clearance, goal.MaxDepth, float64(l.p10))
 	deeper := goal
 	deeper.MaxDepth = wayCapMost
-	if c := t.least(m, full, bass, deeper, true); c.reached {
+	if c := t.reach(m, full, bass, deeper); c.reached {
 		// the least cap with which it is: what the deep curve used would do, and less may
 		lo, hi := goal.MaxDepth, math.Ceil(-c.duck.Depth()/wayCapStep)*wayCapStep
 		for hi-lo > wayCapStep {
@@ -29,7 +29,7 @@ func (t *trial) inTheWay(m *meter.HitMeter, full *trial, bass []float32, goal Go
 			if deeper.MaxDepth <= lo || deeper.MaxDepth >= hi {
 				break
 			}
-			if t.least(m, full, bass, deeper, true).reached {
+			if t.reach(m, full, bass, deeper).reached {
 				hi = deeper.MaxDepth
 			} else {
 				lo = deeper.MaxDepth
@@ -43,13 +43,16 @@ func (t *trial) inTheWay(m *meter.HitMeter, full *trial, bass []float32, goal Go
 		if n := without(m, i+1); n != nil {
 			low, err := lowTrial(n, bass)
 			whole, err2 := newTrial(n, bass, 1)
-			if err == nil && err2 == nil && low.least(n, whole, bass, goal, true).reached {
+			if err == nil && err2 == nil {
+				whole.full = full.full
+			}
+			if err == nil && err2 == nil && low.reach(n, whole, bass, goal).reached {
 				return fmt.Sprintf("%s The closest hits stop it, %.0f ms apart: the duck has to be back in between. Without the hit at %.2f s it is reached.", said, gap, at)
 			}
 		}
 		return fmt.Sprintf("%s The closest hits stop it, %.0f ms apart at %.2f s: a bass lowered by %.1f dB all the time would do, but the duck has to be back in between.", said, gap, at, goal.MaxDepth)
 	}
-	if best := t.silenced(m); best < goal.Clearance {
+	if best := t.silenced(m); gap > wayApart && best < goal.Clearance {
 		return fmt.Sprintf("%s The kick is too short or too soft in its own octave: even with no bass from %.0f ms before each hit on it would be %.1f dB.", said, boundPre, best)
 	}
 	return said + " Neither a deeper duck nor more time between the hits reaches it."

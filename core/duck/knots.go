@@ -3,6 +3,7 @@ package duck
 import (
 	"math"
 	"slices"
+	"sync"
 
 	"mellowthump/core/dsp"
 	"mellowthump/core/move"
@@ -214,10 +215,19 @@ type polish struct {
 
 // best polishes curves and returns the one with the least loss.
 func (p *polish) best(starts []knots, coarse bool) (best knots, least float64) {
+	found, costs := make([]knots, len(starts)), make([]float64, len(starts))
+	var wg sync.WaitGroup
+	for i, k := range starts {
+		wg.Go(func() {
+			own := newPolish(p.m, p.r, p.clearance, p.asked)
+			found[i], costs[i], _ = own.run(k.clone(), coarse)
+		})
+	}
+	wg.Wait()
 	least = math.Inf(1)
-	for _, k := range starts {
-		if k, cost, _ := p.run(k.clone(), coarse); cost < least {
-			best, least = k, cost
+	for i, cost := range costs {
+		if cost < least {
+			best, least = found[i], cost
 		}
 	}
 	return best, least

@@ -27,8 +27,8 @@ type room struct {
 // that is asked. A curve that comes back faster thumps; one of less depth takes as long, ever more slowly.
 const roomDepth = 12.0
 
-// room returns what a fit may do within a cap. Where gaps do not count, only the window ends a curve.
-func (t *trial) room(m *meter.HitMeter, goal Goal, gaps bool) room {
+// room returns what a fit may do within a cap.
+func (t *trial) room(m *meter.HitMeter, goal Goal) room {
 	toMS := 1000 / float64(m.Rate)
 	period := 1000 / m.HomeHz
 	r := room{cap: goal.MaxDepth, rise: math.Min(clickDB, math.Max(roomDepth, goal.MaxDepth)/period), back: period, late: goal.NoAhead}
@@ -37,7 +37,7 @@ func (t *trial) room(m *meter.HitMeter, goal Goal, gaps bool) room {
 	}
 	r.end += 1.5*period + boundPre
 	for i := range m.Hits {
-		if gaps && (i+1 < len(m.Hits) || !m.Open) {
+		if i+1 < len(m.Hits) || !m.Open {
 			r.end = math.Min(r.end, float64(m.Gaps[i])*toMS-letGo)
 		}
 	}

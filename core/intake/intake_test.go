@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"math"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -133,12 +134,61 @@ func TestFindings(t *testing.T) {
 	if f := Findings(session.Kick, &quiet); len(f) != 1 || f[0].What != "no hits found" {
 		t.Errorf("a kick without hits: %+v", f)
 	}
+	long := &Analysis{Facts: Facts{DurationS: 60}}
+	if f := Short(tone, []*Analysis{tone, long, long, long}); len(f) != 1 || f[0].What != "only 2.0 s long, the others 60.0 s" {
+		t.Errorf("a single hit among stems: %+v", f)
+	}
+	if f := Short(long, []*Analysis{tone, long, long, long}); f != nil {
+		t.Errorf("a stem like the others: %+v", f)
+	}
 	short := analyse(t, outside.Sine(44100, 1, 43.65, 0.5, 1, 0))
 	if f := Against(short, tone); len(f) != 1 || f[0].What != "ends 1.00 s before the kick" {
 		t.Errorf("a short bass: %+v", f)
 	}
 	if f := Against(tone, short); f != nil {
 		t.Errorf("a long bass: %+v", f)
+	}
+}
+
+// Tails that fill the gaps are no noise floor, room noise is one; a hat 80 dB over what leaks into the low band has no
+// pitch; channels upside down against each other cancel in mono.
+func TestFalseFaults(t *testing.T) {
+	r := rand.New(rand.NewPCG(2, 2))
+	found := func(role session.Role, b audio.Buffer) (string, *Analysis) {
+		a := analysed(t, b)
+		var all []string
+		for _, f := range Findings(role, a) {
+			all = append(all, f.What)
+		}
+		return strings.Join(all, "; "), a
+	}
+	tails := synthetic(8, func(t float64) float64 {
+		in := math.Mod(t, 0.5)
+		return 0.8 * math.Sin(2*math.Pi*55*in) * math.Exp(-in/0.15)
+	})
+	if f, _ := found(session.Kick, tails); strings.Contains(f, "noise floor") {
+		t.Errorf("a tail: %s", f)
+	}
+	noisy := synthetic(8, func(t float64) float64 {
+		in := math.Mod(t, 0.5)
+		return 0.8*math.Sin(2*math.Pi*55*in)*math.Exp(-in/0.02) + 0.006*r.NormFloat64()
+	})
+	if f, _ := found(session.Kick, noisy); !strings.Contains(f, "noise floor at -4") {
+		t.Errorf("room noise at -44 dBFS: %s", f)
+	}
+	hat := synthetic(4, func(t float64) float64 {
+		return 0.5*math.Sin(2*math.Pi*9000*t)*math.Exp(-math.Mod(t, 0.25)/0.03) + 5e-5*math.Sin(2*math.Pi*221*t)
+	})
+	if _, a := found(session.Hats, hat); a.Fundamental != nil {
+		t.Errorf("a hat has a pitch: %+v", a.Fundamental)
+	}
+	wide := audio.New(44100, 2, 44100)
+	for i := range wide.Ch[0] {
+		wide.Ch[0][i] = float32(0.4 * math.Sin(2*math.Pi*50*float64(i)/44100))
+		wide.Ch[1][i] = -wide.Ch[0][i]
+	}
+	if f, _ := found(session.Bass, wide); !strings.Contains(f, "cancels in mono") {
+		t.Errorf("opposite channels: %s", f)
 	}
 }
 

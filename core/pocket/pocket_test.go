@@ -33,6 +33,39 @@ func TestSentence(t *testing.T) {
 	}
 }
 
+// Hits under which no note is known are counted, and never called settled.
+func TestUnjudgedHits(t *testing.T) {
+	b := meter.BassLead{P10: 9}
+	for i := range 68 {
+		c := meter.None
+		if i < 14 {
+			c = 10
+		}
+		b.Clearance = append(b.Clearance, c)
+	}
+	if s := LeadSentence(b, 8, "Kick", "808"); !strings.Contains(s, "On 54 of 68 hits no note of the 808 is known") || strings.Contains(s, "Nothing is wrong") {
+		t.Error(s)
+	}
+	if f := JudgeLead(b, 8, "Kick", "808"); len(f) != 1 || f[0].What != "54 of 68 hits left unjudged" {
+		t.Errorf("%+v", f)
+	}
+}
+
+// A kick a little off the note that most of its hits fall on is told, in cents; one that is on it, on another note, or
+// that falls on many, is not.
+func TestKickOffTheNote(t *testing.T) {
+	notes := []NoteUse{{Note: "F1", Hz: 43.65, Hits: 12}, {Note: "C1", Hz: 32.7, Hits: 3}}
+	for hz, want := range map[float64]string{44.7: "41 cents over F1, on which 12 of 15 hits fall", 42.7: "38 cents under F1", 89.4: "41 cents over F1", 43.9: "", 49: ""} {
+		f := OffNote(hz, notes, 15, "Kick", "808")
+		if want == "" && len(f) > 0 || want != "" && (len(f) != 1 || !strings.Contains(f[0].What, want)) {
+			t.Errorf("%g Hz: %+v, want %q", hz, f, want)
+		}
+	}
+	if f := OffNote(44.7, notes, 40, "Kick", "808"); f != nil {
+		t.Errorf("few hits: %+v", f)
+	}
+}
+
 func TestJudge(t *testing.T) {
 	sharp := &meter.Pitch{Hz: 44.08, Note: "F1", Cents: 17, Confidence: 0.9}
 	unsure := &meter.Pitch{Hz: 44.08, Note: "F1", Cents: 17, Confidence: 0.1}
