@@ -15,11 +15,13 @@ import (
 	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
 
+	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
 	"mellowthump/core/intake"
 	"mellowthump/core/midi"
+	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -109,6 +111,15 @@ func TestDuck(t *testing.T) {
 	if csv := string(a.download(p, "a[href$=\"curve.csv\"]")); !strings.HasPrefix(csv, "ms,db\n") || strings.Count(csv, "\n") < 50 {
 		t.Errorf("the curve reads %.80q", csv)
 	}
+
+	// a curve of four points, to be edited
+	if _, err := a.store.Edit(context.Background(), a.song(p), store.AnyRevision, func(song *session.Song) (string, error) {
+		song.SetDuck(&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -6}, {DB: -8}, {MS: 100, DB: -8}, {MS: 140}}}, false, "")
+		return "Draw four points", song.Validate()
+	}); err != nil {
+		t.Fatal(err)
+	}
+	p.visit(p.js("location.href"))
 
 	// arrow keys on a point: 1 ms right, 0.5 dB deeper; Shift finer
 	fitted := a.duckOf(p)

@@ -67,7 +67,7 @@ func TestIntake(t *testing.T) {
 	}
 	// the name "loop 3" tells nothing, its sound does; one click corrects, another puts it right
 	bassID := p.js("[...document.querySelectorAll('.stems tbody tr[data-name]')].find(r => r.dataset.name === 'loop 3').id.slice(5)")
-	if got := p.js("(s => s.value + ': ' + s.title)(document.querySelector('#role-" + bassID + "'))"); !strings.HasPrefix(got, "bass: it holds low notes, most on F1") {
+	if got := p.js("(s => s.value + ': ' + s.title)(document.querySelector('#role-" + bassID + "'))"); !strings.HasPrefix(got, "bass: it plays low notes, most on F1") {
 		t.Errorf("loop 3 is taken as %q", got)
 	}
 	p.edited("a wrong role", func() { p.choice("#role-"+bassID, "melodic") })

@@ -272,7 +272,7 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass []float32, 
 	if f.Reached {
 		deep := -f.Duck.Depth()
 		_, end := f.Duck.Span()
-		f.Reason = fmt.Sprintf("%.1f dB of duck, back by %.0f ms, lets the kick clear the bass by %.1f dB in 9 of 10 hits. %.2f dB of bass are lost; no curve does it with less than %.2f.",
+		f.Reason = fmt.Sprintf("%.1f dB of duck, back by %.0f ms, lets the kick clear the bass by %.1f dB in 9 of 10 hits. %.2f dB of bass are lost; no curve that goes down once does it with less than %.2f.",
 			deep, end, goal.Clearance, l.loss, l.bound)
 		return f, nil
 	}

@@ -241,7 +241,7 @@ func Trade(points []TradePoint, target float64, part string) template.HTML {
 	for _, p := range points {
 		most = math.Max(most, p.Loss)
 	}
-	s := newSVG("trade", w, h, "What clearance costs", "The least loss of "+part+" in 20 to 150 Hz, in dB, for each clearance asked in the worst tenth of hits; dotted under it, what no curve does it with less than.")
+	s := newSVG("trade", w, h, "What clearance costs", "The least loss of "+part+" in 20 to 150 Hz, in dB, for each clearance asked in the worst tenth of hits; dotted under it, what no curve that goes down once does it with less than.")
 	x := func(c float64) float64 { return left + c/20*(w-left-right) }
 	y := func(l float64) float64 { return bottom - l/most*(bottom-top) }
 	s.line("rule", left, bottom, w-right, bottom)

@@ -1,0 +1,65 @@
+package e2e
+
+import (
+	"os"
+	"testing"
+
+	"mellowthump/core/audio/wav"
+	"mellowthump/core/session"
+)
+
+// Ghost notes 20 dB down are doubtful: they are listed with why, drawn lighter on the deck and left out of the judgement.
+// One is put in by a click; all are, where the threshold is raised; a bad threshold is refused and kept in the field.
+func TestDoubtfulHits(t *testing.T) {
+	a := start(t, t.TempDir())
+	p := a.open("/")
+	p.newSong("Ghosts", "120")
+	kick, bass := fight()
+	ghosts := 0
+	one := append([]float32(nil), kick.Ch[0][rate/4:rate/4+rate/5]...)
+	for at := rate / 2; at+rate/2 < kick.Frames(); at += 2 * rate { // softer copies of a hit, between two
+		ghosts++
+		for i, v := range one {
+			kick.Ch[0][at+i] += 0.1 * v
+		}
+	}
+	p.choose(write(t, "kick.wav", kick, wav.Int24), write(t, "808.wav", bass, wav.Int24))
+	p.until("both stems", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2")
+	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
+	count := func() int {
+		song, err := a.store.Load(t.Context(), a.song(p))
+		if err != nil {
+			t.Fatal(err)
+		}
+		h, err := a.server.Renderer.Hits(&song.Song, session.KickTrigger)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(h)
+	}
+	hits := count()
+	listed := p.js("document.querySelectorAll('#doubtful [name=do]').length")
+	marked := p.js("document.querySelectorAll('#deck-song .doubtmark').length")
+	if listed == "0" || listed != marked {
+		t.Fatalf("%s doubtful hits are listed, %s marked on the deck, of %d ghosts", listed, marked, ghosts)
+	}
+	if dir := os.Getenv("LOOK"); dir != "" {
+		p.js("document.querySelector('#doubtful').scrollIntoView({block: 'center'})")
+		p.shot(dir + "/doubtful.png")
+	}
+	p.js("document.querySelector('#doubtful').scrollIntoView({block: 'center'})")
+	p.edited("putting one in", func() { p.click("#doubtful [name=do]") })
+	if got := count(); got != hits+1 {
+		t.Errorf("with one put in there are %d hits, before %d", got, hits)
+	}
+	p.typed("#quiet", "none")
+	p.until("a sentence", "document.querySelector('#quiet-wrong')")
+	if got := p.js("document.querySelector('#quiet').value"); got != "none" {
+		t.Errorf("the field holds %q", got)
+	}
+	p.edited("the threshold", func() { p.typed("#quiet", "30") })
+	if got := p.js("document.querySelectorAll('#doubtful [name=do]').length"); got != "0" || count() <= hits+1 {
+		t.Errorf("at 30 dB %s are doubtful, %d are hits", got, count())
+	}
+	p.clean("422")
+}
