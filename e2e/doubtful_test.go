@@ -47,6 +47,12 @@ func TestDoubtfulHits(t *testing.T) {
 		p.js("document.querySelector('#doubtful').scrollIntoView({block: 'center'})")
 		p.shot(dir + "/doubtful.png")
 	}
+	if dir := os.Getenv("LOOK"); dir != "" { // night, as well
+		p.js("document.cookie = 'theme=night; path=/'")
+		p.visit(p.js("location.href"))
+		p.js("document.querySelector('#doubtful').scrollIntoView({block: 'center'})")
+		p.shot(dir + "/doubtful-night.png")
+	}
 	p.js("document.querySelector('#doubtful').scrollIntoView({block: 'center'})")
 	p.edited("putting one in", func() { p.click("#doubtful [name=do]") })
 	if got := count(); got != hits+1 {
