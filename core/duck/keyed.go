@@ -297,7 +297,7 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 	if len(tries) == 0 {
 		f.Duck = nearest
 		if nearest != nil {
-			f.P10, err = keyedP10(m, key, bass, nearest, filter)
+			f.P10, _, err = keyedP10(m, key, bass, nearest, filter)
 			f.Duck.Key = filter
 		}
 		f.Reason = fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits this way: the worst tenth comes to %.1f dB with at most %.1f dB of reduction, back before the next hit.", goal.Clearance, float64(f.P10), goal.MaxDepth)
@@ -336,11 +336,11 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 func (t *keyedTrial) finish(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move.KeyFilter, goal Goal, whole *base) (*move.Duck, meter.Figure, bool, error) {
 	p10 := meter.None
 	for range 12 {
-		var err error
-		if p10, err = keyedP10(m, key, bass, d, filter); err != nil {
+		counts, err := 0.0, error(nil)
+		if p10, counts, err = keyedP10(m, key, bass, d, filter); err != nil {
 			return d, p10, false, err
 		}
-		short := goal.Clearance + margin - float64(p10)
+		short := goal.Clearance + margin - counts
 		if short <= 0 {
 			return d, p10, true, nil
 		}
@@ -485,15 +485,17 @@ func (t *keyedTrial) settleKeyed(school string, band *move.Band, b *base, hold, 
 	return c, true
 }
 
-// keyedP10 carries a keyed duck out at the full rate and returns the clearance that counts.
-func keyedP10(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move.KeyFilter) (meter.Figure, error) {
+// keyedP10 carries a keyed duck out at the full rate and returns the clearance in the worst tenth of hits, and the one
+// that counts (see worst).
+func keyedP10(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move.KeyFilter) (p10 meter.Figure, counts float64, err error) {
 	c := *d
 	c.Key = filter
 	out, err := carryOut(&c, m.Rate, key, bass)
 	if err != nil {
-		return meter.None, err
+		return meter.None, math.Inf(-1), err
 	}
-	return meter.Figure(worst(m.Clearances(out))), nil
+	clear := m.Clearances(out)
+	return meter.Percentile(clear, 1-Share), worst(clear), nil
 }
 
 // longSong is from how many seconds on the schools are fitted one after another: each holds copies of

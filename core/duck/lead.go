@@ -227,7 +227,7 @@ func FitLead(m *meter.HitMeter, bass []float32, line []meter.BassNote, goal Goal
 	if _, need, _, ok := t.least(tails, goal.Clearance, fullCut); ok && need > goal.MaxDepth {
 		f.Reason += fmt.Sprintf(" The cap of %.1f dB stops it; about %.1f dB of depth would do.", goal.MaxDepth, need)
 	} else {
-		f.Reason += " The bass is too soft in its own octave there, or the hits follow each other too closely."
+		f.Reason += fmt.Sprintf(" The kick is too loud for the bass there even where it is lowered by %.0f dB from %.0f ms after each hit on, as far as it has to be back before the next.", fullCut, tailStarts[0])
 	}
 	return f, nil
 }
