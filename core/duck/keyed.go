@@ -1,19 +1,14 @@
 package duck
 
 import (
-	"context"
 	"fmt"
 	"math"
 	"sort"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
-	"mellowthump/core/mix"
 	"mellowthump/core/move"
-	"mellowthump/core/session"
 )
 
 // What the fit of the keyed schools sets without asking: usual values, common practice with no
@@ -496,60 +491,4 @@ func keyedP10(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move
 	}
 	clear := m.Clearances(out)
 	return meter.Percentile(clear, 1-Share), worst(clear), nil
-}
-
-// longSong is from how many seconds on the schools are fitted one after another: each holds copies of
-// kick and bass.
-const longSong = 300
-
-// FitSchools fits every school to a song over a window, in the order of move.Schools, side by side.
-func FitSchools(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) ([]Fitted, error) {
-	out := make([]Fitted, len(move.Schools))
-	var g errgroup.Group
-	if w.Frames() > longSong*song.Rate {
-		g.SetLimit(1)
-	}
-	for i, k := range move.Schools {
-		g.Go(func() (err error) {
-			out[i], err = FitSchool(ctx, r, song, w, k.School)
-			return err
-		})
-	}
-	return out, g.Wait()
-}
-
-// FitSchool fits a duck of one school to a song over a window.
-func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, school string) (Fitted, error) {
-	if school == move.CurveSchool {
-		return FitSong(ctx, r, song, w)
-	}
-	plain := song.Unducked()
-	p, err := r.Pair(ctx, &plain, w)
-	if err != nil {
-		return Fitted{}, err
-	}
-	before, err := r.Figures(p)
-	if err != nil {
-		return Fitted{}, err
-	}
-	var filter *move.KeyFilter
-	if d, _ := song.Duck(); d != nil {
-		filter = d.Key
-	}
-	goal := goalOf(song)
-	key, keyID, err := r.KeySound(&plain, song.DuckTrigger(), p.Wide())
-	if err != nil {
-		return Fitted{}, err
-	}
-	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), keyID, goal, school, filter), func() (Fitted, int, error) {
-		low, err := keptTrial(r, p)
-		if err != nil {
-			return Fitted{}, 0, err
-		}
-		f, err := fitKeyed(low, p.Meter, before, key, p.Mono, goal, school, filter)
-		if f.Duck != nil {
-			f.Duck.Trigger = song.DuckTrigger()
-		}
-		return f.unlessMono(p), 2048, err
-	})
 }

@@ -55,38 +55,36 @@ const (
 type traces struct {
 	low       []float32 // the low part, see meter.Low
 	lowRate   float64
-	energies  []float64 // mean squares of short blocks, mono
-	fine      []float64 // of shorter ones, for attacks
-	fineSum   float64
-	fineCount int
-	sum       float64 // of the block being filled
-	count     int
-	first     int // frame of the first sample over silence, -1 before it
+	energies  meanSquares // of short blocks, mono
+	fine      meanSquares // of shorter ones, for attacks
+	first     int         // frame of the first sample over silence, -1 before it
 	sideShare float64
+}
+
+// meanSquares are those of equal blocks of a sound.
+type meanSquares struct {
+	of    []float64
+	sum   float64 // of the block being filled
+	count int
+}
+
+// add follows sound in blocks of a step.
+func (m *meanSquares) add(x []float32, step int) {
+	for i := 0; i < len(x); {
+		end := min(len(x), i+step-m.count)
+		m.sum += meter.Energy(x[i:end])
+		if m.count += end - i; m.count == step {
+			m.of = append(m.of, m.sum/float64(step))
+			m.sum, m.count = 0, 0
+		}
+		i = end
+	}
 }
 
 // add follows a block of the mono sum.
 func (t *traces) add(rate int, mono []float32, at int) {
-	step := max(1, int(blockSeconds*float64(rate)))
-	for i := 0; i < len(mono); {
-		end := min(len(mono), i+step-t.count)
-		t.sum += meter.Energy(mono[i:end])
-		if t.count += end - i; t.count == step {
-			t.energies = append(t.energies, t.sum/float64(step))
-			t.sum, t.count = 0, 0
-		}
-		i = end
-	}
-	step = max(1, int(fineSeconds*float64(rate)))
-	for i := 0; i < len(mono); {
-		end := min(len(mono), i+step-t.fineCount)
-		t.fineSum += meter.Energy(mono[i:end])
-		if t.fineCount += end - i; t.fineCount == step {
-			t.fine = append(t.fine, t.fineSum/float64(step))
-			t.fineSum, t.fineCount = 0, 0
-		}
-		i = end
-	}
+	t.energies.add(mono, max(1, int(blockSeconds*float64(rate))))
+	t.fine.add(mono, max(1, int(fineSeconds*float64(rate))))
 	if t.first < 0 {
 		for i, v := range mono {
 			if v > headAmplitude || -v > headAmplitude {
@@ -115,8 +113,8 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 	if t.first > 0 {
 		p.HeadS = float64(t.first) / float64(a.Rate)
 	}
-	p.energies(t.energies)
-	p.attacks(t.fine)
+	p.energies(t.energies.of)
+	p.attacks(t.fine.of)
 	if a.Fundamental != nil {
 		p.Pitched = a.Fundamental.Periodic
 	}
