@@ -127,26 +127,32 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 		}
 	}
 	close(forLevels)
+	fs := float64(f.Rate) / float64(low.Factor)
+	var tail errgroup.Group // goes on beside what is left of the levels
+	if err == nil && !broken.Load() {
+		tail.Go(func() error {
+			a.Fundamental = meter.Fundamental(low.Out, fs)
+			return nil
+		})
+		tail.Go(func() error {
+			a.Hits = hits.Onsets(mono)
+			return nil
+		})
+	}
 	if wrong := lane.Wait(); err == nil {
 		err = wrong
 	}
+	tail.Wait()
 	if err != nil {
 		return nil, err
 	}
-	fs := float64(f.Rate) / float64(low.Factor)
 	a.traces.low, a.traces.lowRate, a.traces.sideShare = low.Out, fs, levels.SideShare()
+	fundamental := a.Fundamental
 	a.Facts = Facts{
 		File: name, Format: f.Container, Rate: f.Rate, Channels: f.Channels, BitDepth: f.BitDepth,
-		DurationS: f.Duration(), EncodingIs: string(f.Encoding), Levels: levels.Levels(),
+		DurationS: f.Duration(), EncodingIs: string(f.Encoding), Levels: levels.Levels(), Fundamental: fundamental,
 	}
-	var g errgroup.Group
-	g.Go(func() error {
-		a.Fundamental = meter.Fundamental(low.Out, fs)
-		return nil
-	})
-	a.Hits = hits.Onsets(mono)
 	a.Onsets, a.Doubtful = meter.Sure(a.Hits, meter.QuietHits), DoubtfulHits(a.Hits, meter.QuietHits)
-	g.Wait()
 	for i, at := range levels.ClippedAt() {
 		if i == clippedKept {
 			break
@@ -170,7 +176,7 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 }
 
 // blocksAhead is how many blocks are in the hands of the reader and of the two lanes.
-const blocksAhead = 4
+const blocksAhead = 48
 
 // prefetched reads a source block by block, ahead of its users.
 type prefetched struct {

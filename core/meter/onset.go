@@ -238,13 +238,21 @@ func (m *OnsetMeter) Onsets(mono []float32) []Onset {
 	var hits []Onset
 	var steps []int
 	last := -onsetApart // step of the hit before
+	top, upTo := 0.0, 0 // the largest of the low band since, up to a step
 	for i, v := range strength {
-		if v == 0 || v < largest(strength[max(0, i-onsetApart/2):min(len(strength), i+onsetApart/2+1)]) {
+		if v == 0 || i-last < onsetApart || v < largest(strength[max(0, i-onsetApart/2):min(len(strength), i+onsetApart/2+1)]) {
 			continue
 		}
 		o := Onset{Click: Figure(splash(i)), rest: largest(click[max(0, i-onsetBefore):max(0, i-1)]), splash: largest(click[i:min(len(click), i+onsetAfter)])}
 		after, before := low[min(i+2*onsetReach, len(low)-1)], low[max(0, i-onsetReach)]
 		if i > onsetReach && before > after*onsetFresh {
+			for ; upTo <= i-onsetReach; upTo++ {
+				top = max(top, low[upTo])
+			}
+			// without a click it may be the beat of two modes, which comes back no louder
+			if o.Click < onsetSplash && after < top {
+				continue
+			}
 			var fell bool
 			if o.fresh, fell = m.innovation.at(i, last); fell && o.Click < onsetCut {
 				continue // it dies away sooner than it would have
@@ -252,17 +260,10 @@ func (m *OnsetMeter) Onsets(mono []float32) []Onset {
 			if o.fresh < innovationLeast && o.Click < onsetRiseClick || o.fresh < innovationClick {
 				continue
 			}
-			// without a click it may be the beat of two modes, which comes back no louder
-			if o.Click < onsetSplash && after < largest(low[max(0, last):max(0, i-onsetReach)+1]) {
-				continue
-			}
-		}
-		if i-last < onsetApart {
-			continue
 		}
 		hits = append(hits, o)
 		steps = append(steps, i)
-		last = i
+		last, top, upTo = i, 0, i
 	}
 	m.refine(mono, hits, steps)
 	m.compare(hits, steps)
@@ -313,6 +314,9 @@ func (m *OnsetMeter) compare(hits []Onset, steps []int) {
 		if sum > best {
 			best, pattern = sum, i
 		}
+	}
+	if pattern < 0 {
+		return // nothing here is a number
 	}
 	var clicks, parts []Figure
 	for _, i := range loud {

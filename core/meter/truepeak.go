@@ -105,14 +105,26 @@ func (t *TruePeak) add(c int, x []float32) float32 {
 // large enough for a new maximum; most is the largest sample of all the windows.
 func (t *TruePeak) chunk(w []float32, from, to int, most float32) {
 	for i := from; i < to; i++ {
-		win := w[i : i+tpTaps : i+tpTaps]
+		win := (*[tpTaps]float32)(w[i:])
 		a, b := win[tpTaps/2-1], win[tpTaps/2]
 		if max(a, -a, b, -b)*tpNear+most*tpFar <= t.max {
 			continue
 		}
 		top := max(a, -a, b, -b)
-		for p := range tpPhases - 1 {
-			top = max(top, tpAt(p, win))
+		for p := range tpPhases - 1 { // as tpAt, in line
+			h := &tpTable[p]
+			var s0, s1, s2, s3 float32
+			for k := 0; k < tpTaps; k += 4 {
+				s0 += h[k] * win[k]
+				s1 += h[k+1] * win[k+1]
+				s2 += h[k+2] * win[k+2]
+				s3 += h[k+3] * win[k+3]
+			}
+			if v := s0 + s1 + s2 + s3; v > top {
+				top = v
+			} else if -v > top {
+				top = -v
+			}
 		}
 		t.max = max(t.max, top)
 		if top < t.max*tpNearMax {
@@ -129,7 +141,7 @@ func (t *TruePeak) chunk(w []float32, from, to int, most float32) {
 const tpNearMax = 0.92
 
 // tpAt returns the magnitude at a phase of a window.
-func tpAt(p int, win []float32) float32 {
+func tpAt(p int, win *[tpTaps]float32) float32 {
 	h := &tpTable[p]
 	var s0, s1, s2, s3 float32
 	for k := 0; k < tpTaps; k += 4 {
