@@ -344,7 +344,7 @@ func (v *view) Quiet() float64 {
 // hitNear is how near a hit lies to the place that an edit names, s.
 const hitNear = 0.030
 
-// setQuiet sets the threshold of the kick's quiet hits, or puts all doubtful ones in.
+// setQuiet sets the threshold of the kick's quiet hits.
 func (s *Server) setQuiet(c *gin.Context) {
 	s.edit(c, currentStageOf(c, "duck"), func(song *session.Song) (string, error) {
 		t, st := song.Trigger(session.KickTrigger), song.TriggerStem()

@@ -115,6 +115,33 @@ func TestGapIsNamed(t *testing.T) {
 	}
 }
 
+// One wrong hit, a little after a true one, stops a curve that has to be back in between: it is named, and without it
+// the goal is reached.
+func TestWrongHitIsNamed(t *testing.T) {
+	at := even(0.3, 0.5, 8)
+	kick, bass := pattern(at, 4.5, 52, 0.12, 49, 0.4)
+	build := func(hits []float64) *meter.HitMeter {
+		var frames []int
+		for _, h := range hits {
+			frames = append(frames, int(h*rate))
+		}
+		m, err := meter.NewHitMeter(kick.Ch[0], rate, frames, 52, meter.Range{To: kick.Frames()})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return m
+	}
+	goal := Goal{Clearance: 8, MaxDepth: 14}
+	wrong := append(append(append([]float64{}, at[:4]...), at[3]+0.06), at[4:]...)
+	f, err := Fit(build(wrong), bass.Ch[0], goal)
+	if err != nil || f.Reached || !strings.Contains(f.Reason, "Without the hit at 1.86 s it is reached") {
+		t.Fatalf("%+v, %v", f, err)
+	}
+	if f, err := Fit(build(at), bass.Ch[0], goal); err != nil || !f.Reached {
+		t.Errorf("without it: %+v, %v", f, err)
+	}
+}
+
 // Random songs: the goal is met within every bound, or the reason says what stands in the way.
 func TestFitProperties(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))

@@ -311,7 +311,6 @@ type leastCurve struct {
 	loss    float64 // dB of bass in 20-150 Hz
 	bound   float64 // and the least that any curve loses for it
 	asked   []bool
-	over    float64 // by how much the asked hits are missed at the best, as a part
 }
 
 // fitRounds is how often the model is taken anew around the curve that it led to, and put right by what the full
@@ -390,7 +389,6 @@ func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal)
 	clear, _ := full.judgeHits(l.duck)
 	mod.correct(l.duck, clear)
 	b := mod.solve(goal.Clearance, asked, &warm)
-	l.over = b.over
 	l.loss = dsp.PowerDB(full.full / math.Max(1e-30, m.LowEnergy(apply(m, l.duck, bass))))
 	l.bound = math.Min(l.loss, math.Max(0, lossDB(math.Max(0, b.least))+l.loss-low))
 	return l
@@ -426,7 +424,7 @@ func (m *model) correct(d *move.Duck, clear []meter.Figure) {
 		if e := m.energy(i, u); c.Valid() && e > 0 && m.kick[i] > 0 {
 			by := math.Pow(10, float64(c)/10) * e / m.kick[i]
 			if by > 0.5 && by < 2 {
-				m.right(i, by)
+				m.kick[i] *= by // the energy of the bass may be seen otherwise at another rate
 			}
 		}
 	}

@@ -3,6 +3,7 @@ package duck
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
@@ -19,43 +20,103 @@ const (
 // inTheWay says why a goal is not reached, in whole sentences.
 func (t *trial) inTheWay(m *meter.HitMeter, full *trial, bass []float32, goal Goal, l leastCurve) string {
 	said := fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits within %.1f dB of depth: the worst tenth comes to %.1f dB.", goal.Clearance, goal.MaxDepth, float64(l.p10))
-	deeper := goal
-	deeper.MaxDepth = wayCapMost
-	if c := t.reach(m, full, bass, deeper); c.reached {
-		// the least cap with which it is: what the deep curve used would do, and less may
-		lo, hi := goal.MaxDepth, math.Ceil(-c.duck.Depth()/wayCapStep)*wayCapStep
-		for hi-lo > wayCapStep {
-			deeper.MaxDepth = math.Round((lo+hi)/2/wayCapStep) * wayCapStep
-			if deeper.MaxDepth <= lo || deeper.MaxDepth >= hi {
-				break
-			}
-			if t.reach(m, full, bass, deeper).reached {
-				hi = deeper.MaxDepth
-			} else {
-				lo = deeper.MaxDepth
-			}
-		}
-		return fmt.Sprintf("%s The cap of %.1f dB stops it: with one of %.1f dB it is reached.", said, goal.MaxDepth, hi)
+	if need := t.capThatReaches(m, full, bass, goal); need > 0 {
+		return fmt.Sprintf("%s The cap of %.1f dB stops it: with one of %.1f dB it is reached.", said, goal.MaxDepth, need)
 	}
-	i, gap := closest(m)
-	if i >= 0 && t.judge(&move.Duck{}).clearance+goal.MaxDepth >= goal.Clearance { // lowered all the time it would do
-		at := float64(m.Hits[i+1]+m.Offset) / float64(m.Rate)
-		if n := without(m, i+1); n != nil {
-			low, err := lowTrial(n, bass)
-			whole, err2 := newTrial(n, bass, 1)
-			if err == nil && err2 == nil {
-				whole.full = full.full
-			}
-			if err == nil && err2 == nil && low.reach(n, whole, bass, goal).reached {
-				return fmt.Sprintf("%s The closest hits stop it, %.0f ms apart: the duck has to be back in between. Without the hit at %.2f s it is reached.", said, gap, at)
-			}
+	hit, gap := closest(m)
+	back := hit >= 0 && t.judge(&move.Duck{}).clearance+goal.MaxDepth >= goal.Clearance // lowered all the time it would do
+	for _, k := range t.suspects(full, l, hit) {
+		at := float64(m.Hits[k]+m.Offset) / float64(m.Rate)
+		switch reached := reachedWithout(m, full, bass, goal, k); {
+		case reached && back && k == hit+1:
+			return fmt.Sprintf("%s The closest hits stop it, %.0f ms apart: the duck has to be back in between. Without the hit at %.2f s it is reached.", said, gap, at)
+		case reached:
+			return fmt.Sprintf("%s One hit stops it: without the one at %.2f s it is reached. Look whether that is one.", said, at)
 		}
+	}
+	switch best := t.silenced(); {
+	case back:
+		at := float64(m.Hits[hit+1]+m.Offset) / float64(m.Rate)
 		return fmt.Sprintf("%s The closest hits stop it, %.0f ms apart at %.2f s: a bass lowered by %.1f dB all the time would do, but the duck has to be back in between.", said, gap, at, goal.MaxDepth)
-	}
-	if best := t.silenced(m); gap > wayApart && best < goal.Clearance {
+	case gap > wayApart && best < goal.Clearance:
 		return fmt.Sprintf("%s The kick is too short or too soft in its own octave: even with no bass from %.0f ms before each hit on it would be %.1f dB.", said, boundPre, best)
 	}
-	return said + " Neither a deeper duck nor more time between the hits reaches it."
+	return fmt.Sprintf("%s A cap of %.0f dB does not reach it either.", said, wayCapMost)
+}
+
+// capThatReaches returns the least cap, in steps of wayCapStep, with which a goal was reached; 0 where none was.
+func (t *trial) capThatReaches(m *meter.HitMeter, full *trial, bass []float32, goal Goal) float64 {
+	tried := func(cap float64) leastCurve {
+		deeper := goal
+		deeper.MaxDepth = cap
+		return t.reach(m, full, bass, deeper)
+	}
+	if goal.MaxDepth >= wayCapMost {
+		return 0
+	}
+	most := tried(wayCapMost)
+	if !most.reached {
+		return 0
+	}
+	// what the deep curve used would do, and less may; what is said was carried out
+	lo, hi := goal.MaxDepth, wayCapMost
+	if used := math.Ceil(-most.duck.Depth()/wayCapStep) * wayCapStep; used > lo && used < hi {
+		if tried(used).reached {
+			hi = used
+		} else {
+			lo = used
+		}
+	}
+	for hi-lo > wayCapStep {
+		mid := math.Round((lo+hi)/2/wayCapStep) * wayCapStep
+		if mid <= lo || mid >= hi {
+			break
+		}
+		if tried(mid).reached {
+			hi = mid
+		} else {
+			lo = mid
+		}
+	}
+	return hi
+}
+
+// suspects are the hits that may be the one that stops a curve: the two that are closest, and the one on which the best
+// found is furthest from the goal.
+func (t *trial) suspects(full *trial, l leastCurve, hit int) []int {
+	var out []int
+	if hit >= 0 {
+		out = append(out, hit+1, hit)
+	}
+	clear, _ := full.judgeHits(l.duck)
+	low := -1
+	for i, c := range clear {
+		if l.asked[i] && c.Valid() && (low < 0 || c < clear[low]) {
+			low = i
+		}
+	}
+	if low >= 0 && !slices.Contains(out, low) {
+		out = append(out, low)
+	}
+	return out
+}
+
+// reachedWithout reports whether a goal is reached where a hit is left out.
+func reachedWithout(m *meter.HitMeter, full *trial, bass []float32, goal Goal, hit int) bool {
+	n := without(m, hit)
+	if n == nil {
+		return false
+	}
+	low, err := lowTrial(n, bass)
+	if err != nil {
+		return false
+	}
+	whole, err := newTrial(n, bass, 1)
+	if err != nil {
+		return false
+	}
+	whole.full = full.full
+	return low.reach(n, whole, bass, goal).reached
 }
 
 // closest returns the hit that is followed soonest, and after how many ms; -1 where none is followed.
@@ -89,7 +150,7 @@ func without(m *meter.HitMeter, hit int) *meter.HitMeter {
 }
 
 // silenced returns the clearance that counts where the bass is cut off from before each hit on.
-func (t *trial) silenced(m *meter.HitMeter) float64 {
+func (t *trial) silenced() float64 {
 	r := room{cap: 120, end: 500, rise: clickDB}
 	mod := t.around(r, nil)
 	var c []meter.Figure

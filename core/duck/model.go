@@ -117,9 +117,6 @@ func (t *trial) around(r room, d *move.Duck) *model {
 	return m
 }
 
-// right multiplies the energy of the bass at a hit, as it may be seen otherwise at another rate.
-func (m *model) right(hit int, by float64) { m.kick[hit] *= by }
-
 // exact tries a curve with the real filters over the whole bass: the clearance that counts, and the loss.
 func (t *trial) exact(d *move.Duck) judged {
 	x := t.ducked(d)
