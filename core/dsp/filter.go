@@ -226,6 +226,27 @@ func Response(s []Biquad, hz, fs float64) complex128 {
 	return h
 }
 
+// settled is the part of its height under which a filter's ringing counts as gone: 130 dB.
+const settled = 3e-7
+
+// Settles returns the number of samples in which the ringing of a cascade dies away to 130 dB under where it began:
+// the sum over its sections of ln(settled) / ln(r), r the radius of the section's outer pole.
+func Settles(s []Biquad) int {
+	n := 0.0
+	for _, q := range s {
+		r := 0.0
+		if d := q.A1*q.A1/4 - q.A2; d < 0 { // a pair
+			r = math.Sqrt(q.A2)
+		} else {
+			r = math.Abs(q.A1)/2 + math.Sqrt(d)
+		}
+		if r > 0 && r < 1 {
+			n += math.Log(settled) / math.Log(r)
+		}
+	}
+	return int(math.Ceil(n)) + 2*len(s)
+}
+
 // ButterworthLowpass returns a low-pass of even order with its -3.01 dB corner at hz:
 // the analogue prototype through the bilinear transform with the corner pre-warped
 // (Oppenheim and Schafer, "Discrete-Time Signal Processing", sec. 7.1).

@@ -22,3 +22,12 @@ func bessel0(x float64) float64 {
 	}
 	return sum
 }
+
+// Hann returns the Hann window of n points, taken at their middles: 0.5 - 0.5 cos(2 pi (i + 0.5) / n).
+func Hann(n int) []float64 {
+	w := make([]float64, n)
+	for i := range w {
+		w[i] = 0.5 - 0.5*math.Cos(2*math.Pi*(float64(i)+0.5)/float64(n))
+	}
+	return w
+}

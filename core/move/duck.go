@@ -8,6 +8,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 )
 
 // Limits of a drawn curve.
@@ -22,8 +23,18 @@ const (
 // exp(bendRate).
 const bendRate = 6.0
 
-// Duck lowers a stem at every hit of a trigger: along a drawn curve, by a compressor that the
-// trigger keys, or in a band alone.
+var duckKind = &Kind{
+	Name: "duck", Label: "Duck", Does: "lowers the sound at every hit of a trigger",
+	Where: OnStem | OnBus, Linear: true, New: func() Params { return StartingDuck() },
+}
+
+// StartingDuck is what drawing begins with: the middle of the usual depth, common practice.
+func StartingDuck() *Duck {
+	return &Duck{School: CurveSchool, Points: []Point{{MS: -5}, {MS: 0, DB: -6}, {MS: 80, DB: -6}, {MS: 160}}}
+}
+
+// Duck lowers a stem or a bus at every hit of a trigger: along a drawn curve, by a compressor that the
+// trigger keys, or in a band alone. It is linear in what it lowers.
 type Duck struct {
 	School  string      `json:"school"`  // "curve", "compressor" or "band"
 	Trigger string      `json:"trigger"` // id of the song's trigger
@@ -40,13 +51,13 @@ type HitPart struct {
 	Part float64 `json:"part"` // 0 to 1
 }
 
-// hitNear is how far a hit may lie from a HitPart that is its own, s.
-const hitNear = 0.030
+// HitNear is how near two hits count as one, and a hit as the one that a time names, s.
+const HitNear = 0.030
 
 // partAt returns the part for a hit at a time in the song, s.
 func (d *Duck) partAt(at float64) float64 {
-	k := sort.Search(len(d.Parts), func(i int) bool { return d.Parts[i].At >= at-hitNear })
-	if k < len(d.Parts) && d.Parts[k].At <= at+hitNear {
+	k := sort.Search(len(d.Parts), func(i int) bool { return d.Parts[i].At >= at-HitNear })
+	if k < len(d.Parts) && d.Parts[k].At <= at+HitNear {
 		return d.Parts[k].Part
 	}
 	return 1
@@ -60,13 +71,66 @@ type Point struct {
 	Bend float64 `json:"bend,omitempty"` // -1 to 1, of the segment to the next point; 0 straight in dB
 }
 
-// Kind is KindDuck.
-func (d *Duck) Kind() Kind { return KindDuck }
+// Kind is duck.
+func (*Duck) Kind() *Kind { return duckKind }
 
-// Validate checks the points: at least two, in order of time, starting and ending at 0 dB.
-func (d *Duck) Validate() error {
+// Fields are the trigger and, of the keyed schools, the detector's values; a curve's points have no field.
+func (d *Duck) Fields() []Field {
+	out := []Field{{Name: "trigger", Label: "hits of", Text: &d.Trigger, Trigger: true}}
+	if d.Keyed() && d.Comp != nil {
+		out = append(out, d.keyedFields()...)
+	}
+	return out
+}
+
+// Doc names what the fields do not.
+func (*Duck) Doc() string { return "`school` and what belongs to it: see below" }
+
+// Needs is the trigger's hits, or of the keyed schools its sound.
+func (d *Duck) Needs() Needs {
 	if d.Keyed() {
-		return d.keyedValidate()
+		return Needs{Trigger: d.Trigger, Sound: true}
+	}
+	return Needs{Trigger: d.Trigger, Hits: SongHits}
+}
+
+// Memory of a curve is none: its hits are known. Of a keyed duck it is that of its filters, and of the gain.
+func (d *Duck) Memory(p Place) int {
+	if !d.Keyed() {
+		return 0
+	}
+	return max(d.Listens(p), d.Carrier().Memory(p)) + int(math.Ceil(MostAhead*float64(p.Rate)/1000))
+}
+
+// Words says it.
+func (d *Duck) Words() string {
+	switch {
+	case d.School == BandSchool && d.Band != nil:
+		return fmt.Sprintf("keyed band dip of %s dB at %g Hz", figure.Signed(d.Band.Range, 1), d.Band.Hz)
+	case d.Keyed() && d.Comp != nil:
+		return fmt.Sprintf("keyed compressor, threshold %s dB, ratio %g", figure.Signed(d.Comp.Threshold, 1), d.Comp.Ratio)
+	}
+	return fmt.Sprintf("ducks by %s dB", figure.Signed(-d.Depth(), 1))
+}
+
+// DepthDB is how far the duck goes at the most, dB, 0 or less.
+func (d *Duck) DepthDB() float64 {
+	switch {
+	case d.School == BandSchool:
+		return -d.Band.Range
+	case d.Keyed():
+		return -d.Comp.Reduction(0)
+	}
+	return d.Depth()
+}
+
+// Validate returns an error in plain words where a value is out of its range.
+func (d *Duck) Validate() error { return Validate(d) }
+
+// Check checks the points of a curve: at least two, in order of time, starting and ending at 0 dB.
+func (d *Duck) Check() error {
+	if d.Keyed() {
+		return d.keyedCheck()
 	}
 	if d.School != CurveSchool {
 		return fmt.Errorf("the school %q is not known", d.School)
@@ -108,6 +172,9 @@ func (d *Duck) Validate() error {
 // AtTempo returns a copy with the times of note values worked out for a tempo.
 func (d *Duck) AtTempo(bpm float64) (*Duck, error) {
 	c := *d
+	if d.Keyed() {
+		return &c, c.Check()
+	}
 	c.Points = append([]Point(nil), d.Points...)
 	for i, p := range c.Points {
 		if p.Note != "" {
@@ -118,7 +185,7 @@ func (d *Duck) AtTempo(bpm float64) (*Duck, error) {
 			c.Points[i].MS = ms
 		}
 	}
-	return &c, c.Validate()
+	return &c, c.Check()
 }
 
 // GainDB returns the gain in dB at a time in ms after a lone hit. Between points it moves
@@ -160,7 +227,7 @@ func (d *Duck) Span() (from, to float64) {
 // ahead.
 func (d *Duck) Processor(p Place) (Processor, error) {
 	if d.Keyed() {
-		if err := d.Validate(); err != nil {
+		if err := d.Check(); err != nil {
 			return nil, err
 		}
 		return newKeyedGain(d, p)

@@ -9,8 +9,10 @@ import (
 	"mellowthump/core/dsp"
 )
 
-// KindFade shortens the tail of every hit.
-const KindFade Kind = "fade"
+var fadeKind = &Kind{
+	Name: "fade", Label: "Tail fade", Does: "lowers the tail of every hit",
+	Where: OnStem, Linear: true, New: func() Params { return &Fade{From: 150, To: 300} },
+}
 
 // fadeFloor is the gain at which a fade ends, dB; after it there is silence until the next hit.
 const fadeFloor = -60.0
@@ -23,15 +25,35 @@ type Fade struct {
 	To      float64 `json:"to_ms"`
 }
 
-// Kind is KindFade.
-func (*Fade) Kind() Kind { return KindFade }
+// Kind is fade.
+func (*Fade) Kind() *Kind { return fadeKind }
 
-// Validate bounds the times.
-func (f *Fade) Validate() error {
-	if !(f.From >= 0 && f.To > f.From && f.To <= DuckPost) {
+// Fields are the hits and the two ends.
+func (f *Fade) Fields() []Field {
+	return []Field{
+		{Name: "trigger", Label: "hits of", Text: &f.Trigger, Trigger: true},
+		{Name: "from_ms", Label: "from", Unit: "ms", Number: &f.From, Lo: 0, Hi: DuckPost, Step: 1},
+		{Name: "to_ms", Label: "gone by", Unit: "ms", Number: &f.To, Lo: 0, Hi: DuckPost, Step: 1},
+	}
+}
+
+// Needs is the stem's own hits.
+func (f *Fade) Needs() Needs { return Needs{Trigger: f.Trigger, Hits: OwnHits} }
+
+// Memory is none: the hits are known.
+func (*Fade) Memory(Place) int { return 0 }
+
+// Check refuses a fade that ends before it begins.
+func (f *Fade) Check() error {
+	if f.To <= f.From {
 		return fmt.Errorf("a fade from %g to %g ms does not lie in 0 to %g ms after the hit", f.From, f.To, DuckPost)
 	}
 	return nil
+}
+
+// Words says it.
+func (f *Fade) Words() string {
+	return fmt.Sprintf("fade from %.0f ms after the hit, gone by %.0f ms", f.From, f.To)
 }
 
 // GainDB returns the gain at a time in ms after a hit: half a cosine in amplitude.
@@ -55,7 +77,7 @@ func (f *Fade) gain(ms float64) float64 {
 
 // Processor fades after each of p's hits. What comes before the first hit stays.
 func (f *Fade) Processor(p Place) (Processor, error) {
-	return &fading{fade: *f, place: p, at: p.Start}, f.Validate()
+	return &fading{fade: *f, place: p, at: p.Start}, Validate(f)
 }
 
 type fading struct {

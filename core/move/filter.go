@@ -2,14 +2,16 @@ package move
 
 import (
 	"fmt"
-	"math"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 )
 
-// KindFilter takes away or raises a part of the spectrum.
-const KindFilter Kind = "filter"
+var filterKind = &Kind{
+	Name: "filter", Label: "Filter", Does: "takes away or raises a part of the spectrum",
+	Where: Anywhere, Linear: true, New: func() Params { return &Filter{Shape: dsp.Bell, Hz: 100, Slope: 24, Q: 1} },
+}
 
 // BigCut is the boost or cut in dB from which something earlier is probably wrong (common
 // practice): a warning, no limit.
@@ -24,35 +26,60 @@ type Filter struct {
 	DB    float64   `json:"db,omitempty"`           // likewise
 }
 
-// Kind is KindFilter.
-func (*Filter) Kind() Kind { return KindFilter }
+// Kind is filter.
+func (*Filter) Kind() *Kind { return filterKind }
 
-// Validate bounds every value.
-func (f *Filter) Validate() error {
-	if !(f.Hz >= 10 && f.Hz <= 20000) {
-		return fmt.Errorf("a corner of %g Hz is outside 10 to 20000", f.Hz)
+// Bounds of bells and shelves.
+const (
+	bellLo, bellHi = 10.0, 20000.0 // Hz
+	leastQ, mostQ  = 0.1, 30.0
+	mostBell       = 24.0 // dB
+)
+
+// Fields are the shape and what belongs to it.
+func (f *Filter) Fields() []Field {
+	pass := f.Shape == dsp.Highpass || f.Shape == dsp.Lowpass
+	return []Field{
+		{Name: "shape", Label: "shape", Text: (*string)(&f.Shape), Choices: choices(string(dsp.Highpass), "high-pass", string(dsp.Lowpass), "low-pass",
+			string(dsp.Bell), "bell", string(dsp.LowShelf), "low shelf", string(dsp.HighShelf), "high shelf")},
+		{Name: "hz", Label: "corner", Unit: "Hz", Number: &f.Hz, Lo: bellLo, Hi: bellHi, Step: 0.1},
+		{Name: "slope_db_oct", Label: "slope", Whole: &f.Slope, Choices: slopes, Idle: !pass},
+		{Name: "db", Label: "gain", Unit: "dB", Number: &f.DB, Lo: -mostBell, Hi: mostBell, Step: 0.1, Idle: pass},
+		{Name: "q", Label: "Q", Number: &f.Q, Lo: leastQ, Hi: mostQ, Step: 0.1, Idle: pass},
 	}
+}
+
+// Needs is nothing.
+func (*Filter) Needs() Needs { return Needs{} }
+
+// Memory is the time in which its poles die away.
+func (f *Filter) Memory(p Place) int {
+	s, err := f.Sections(float64(p.Rate))
+	if err != nil {
+		return 0
+	}
+	return dsp.Settles(s)
+}
+
+// Words says it.
+func (f *Filter) Words() string {
 	switch f.Shape {
-	case dsp.Highpass, dsp.Lowpass:
-		if f.Slope != 12 && f.Slope != 24 && f.Slope != 48 {
-			return fmt.Errorf("a slope of %d dB per octave is none of 12, 24 and 48", f.Slope)
-		}
-	case dsp.Bell, dsp.LowShelf, dsp.HighShelf:
-		if !(f.Q >= 0.1 && f.Q <= 30) {
-			return fmt.Errorf("a Q of %g is outside 0.1 to 30", f.Q)
-		}
-		if !(math.Abs(f.DB) <= 24) {
-			return fmt.Errorf("a gain of %g dB is outside -24 to 24", f.DB)
-		}
-	default:
-		return fmt.Errorf("no filter has the shape %q", f.Shape)
+	case dsp.Highpass:
+		return fmt.Sprintf("high-pass at %g Hz, %d dB per octave", f.Hz, f.Slope)
+	case dsp.Lowpass:
+		return fmt.Sprintf("low-pass at %g Hz, %d dB per octave", f.Hz, f.Slope)
 	}
-	return nil
+	return bellWords(f.Shape, f.Hz, f.DB, f.Q)
+}
+
+func bellWords(shape dsp.Shape, hz, db, q float64) string {
+	name := map[dsp.Shape]string{dsp.Bell: "bell", dsp.LowShelf: "low shelf", dsp.HighShelf: "high shelf"}[shape]
+	return fmt.Sprintf("%s at %g Hz, %s dB, Q %g", name, hz, figure.Signed(db, -1), q)
 }
 
 // Sections returns the filter for a rate; a corner over 0.45 of it does nothing.
 func (f *Filter) Sections(rate float64) ([]dsp.Biquad, error) {
-	if err := f.Validate(); err != nil {
+	if err := Validate(f); err != nil {
 		return nil, err
 	}
 	if f.Hz > 0.45*rate {
@@ -73,11 +100,6 @@ func (f *Filter) Processor(p Place) (Processor, error) {
 	s, err := f.Sections(float64(p.Rate))
 	return &filtering{sections: s}, err
 }
-
-// Lead is the time in which the filter settles: some periods of its corner.
-func (f *Filter) Lead(p Place) int { return int(filterSettles * float64(p.Rate) / f.Hz * max(1, f.Q)) }
-
-const filterSettles = 12.0
 
 type filtering struct {
 	sections []dsp.Biquad

@@ -31,22 +31,6 @@ type Compressor struct {
 	Lookahead float64 `json:"lookahead_ms"`
 }
 
-// Validate bounds every value.
-func (c *Compressor) Validate() error {
-	for _, v := range []struct {
-		name      string
-		v, lo, hi float64
-	}{
-		{"a threshold of %g dB", c.Threshold, -80, 0}, {"a ratio of %g", c.Ratio, 1, 100}, {"a knee of %g dB", c.Knee, 0, 24},
-		{"an attack of %g ms", c.Attack, 0.05, 200}, {"a hold of %g ms", c.Hold, 0, 1000}, {"a release of %g ms", c.Release, 1, 3000}, {"a look-ahead of %g ms", c.Lookahead, 0, 20},
-	} {
-		if !(v.v >= v.lo && v.v <= v.hi) {
-			return fmt.Errorf(v.name+" is outside %g to %g", v.v, v.lo, v.hi)
-		}
-	}
-	return nil
-}
-
 // Reduction returns the gain reduction in dB, 0 or more, for a steady key level in dB: the static
 // curve, eq. 4 of the paper.
 func (c *Compressor) Reduction(level float64) float64 {
@@ -67,21 +51,22 @@ type KeyFilter struct {
 	Slope int     `json:"slope_db_oct,omitempty"` // 12, 24 or 48
 }
 
-// Validate bounds the corners.
+// Validate returns an error in plain words where a corner cannot be.
 func (k *KeyFilter) Validate() error {
 	if k == nil {
 		return nil
 	}
-	for _, hz := range []float64{k.High, k.Low} {
-		if hz != 0 && !(hz >= 10 && hz <= 20000) {
-			return fmt.Errorf("a key filter at %g Hz is outside 10 to 20000", hz)
+	d := &Duck{School: CompressorSchool, Comp: &Compressor{}, Key: k}
+	for _, f := range d.keyedFields()[keyAt : keyAt+3] {
+		if f.Idle {
+			continue
+		}
+		if err := f.check(); err != nil {
+			return err
 		}
 	}
 	if k.High > 0 && k.Low > 0 && k.High >= k.Low {
 		return fmt.Errorf("a key filter from %g up to %g Hz lets nothing through", k.High, k.Low)
-	}
-	if (k.High > 0 || k.Low > 0) && k.Slope != 12 && k.Slope != 24 && k.Slope != 48 {
-		return fmt.Errorf("a key filter's slope of %d dB per octave is none of 12, 24 and 48", k.Slope)
 	}
 	return nil
 }
@@ -118,39 +103,59 @@ type Band struct {
 	Channels string  `json:"channels"`    // "stereo", "mid" or "side"
 }
 
-// Validate bounds every value.
-func (b *Band) Validate() error {
-	switch {
-	case b.Shape != "bell" && b.Shape != "below":
-		return fmt.Errorf("a band is a bell or all below a crossover, not %q", b.Shape)
-	case !(b.Hz >= 15 && b.Hz <= 2000):
-		return fmt.Errorf("a band at %g Hz is outside 15 to 2000", b.Hz)
-	case b.Shape == "bell" && !(b.Q >= 0.1 && b.Q <= 10):
-		return fmt.Errorf("a band's Q of %g is outside 0.1 to 10", b.Q)
-	case !(b.Range >= 0 && b.Range <= 48):
-		return fmt.Errorf("a range of %g dB is outside 0 to 48", b.Range)
-	case b.Channels != "stereo" && b.Channels != "mid" && b.Channels != "side":
-		return fmt.Errorf("a band dip works in stereo, mid or side, not %q", b.Channels)
-	}
-	return nil
-}
-
 // Keyed reports whether the duck listens to the trigger's sound, and not to its hits alone.
 func (d *Duck) Keyed() bool { return d.School == CompressorSchool || d.School == BandSchool }
 
-// keyedValidate checks a keyed duck.
-func (d *Duck) keyedValidate() error {
-	if d.Comp == nil {
+// MostAhead is the longest look-ahead, ms.
+const MostAhead = 20.0
+
+// keyAt is where the key filter's fields stand among those of a keyed duck.
+const keyAt = 7
+
+// keyedFields are the values of the detector, of the key filter and of the band. Where there is no key filter,
+// its fields stand for one that is put in.
+func (d *Duck) keyedFields() []Field {
+	c, k, b := d.Comp, d.Key, d.Band
+	if k == nil {
+		k = &KeyFilter{}
+	}
+	out := []Field{
+		{Name: "compressor.threshold_db", Label: "threshold", Unit: "dB", Number: &c.Threshold, Lo: -80, Hi: 0, Step: 0.1},
+		{Name: "compressor.ratio", Label: "ratio", Number: &c.Ratio, Lo: 1, Hi: 100, Step: 0.1},
+		{Name: "compressor.knee_db", Label: "knee", Unit: "dB", Number: &c.Knee, Lo: 0, Hi: 24, Step: 0.5},
+		{Name: "compressor.attack_ms", Label: "attack", Unit: "ms", Number: &c.Attack, Lo: 0.05, Hi: 200, Step: 0.1},
+		{Name: "compressor.hold_ms", Label: "hold", Unit: "ms", Number: &c.Hold, Lo: 0, Hi: 1000, Step: 1},
+		{Name: "compressor.release_ms", Label: "release", Unit: "ms", Number: &c.Release, Lo: 1, Hi: 3000, Step: 1},
+		{Name: "compressor.lookahead_ms", Label: "look-ahead", Unit: "ms", Number: &c.Lookahead, Lo: 0, Hi: MostAhead, Step: 0.1},
+		{Name: "key.highpass_hz", Label: "key high-pass", Unit: "Hz", Number: &k.High, Lo: 10, Hi: 20000, Step: 1, None: true, Idle: d.Key == nil},
+		{Name: "key.lowpass_hz", Label: "key low-pass", Unit: "Hz", Number: &k.Low, Lo: 10, Hi: 20000, Step: 1, None: true, Idle: d.Key == nil},
+		{Name: "key.slope_db_oct", Label: "key slope", Whole: &k.Slope, Choices: slopes, Idle: k.High == 0 && k.Low == 0},
+	}
+	if d.School == BandSchool && b != nil {
+		out = append(out,
+			Field{Name: "band.shape", Label: "band", Text: &b.Shape, Choices: choices("bell", "bell", "below", "all below a crossover")},
+			Field{Name: "band.hz", Label: "band at", Unit: "Hz", Number: &b.Hz, Lo: 15, Hi: 2000, Step: 0.1},
+			Field{Name: "band.q", Label: "band Q", Number: &b.Q, Lo: 0.1, Hi: 10, Step: 0.1, Default: 0.8, Idle: b.Shape != "bell"},
+			Field{Name: "band.range_db", Label: "range", Unit: "dB", Number: &b.Range, Lo: 0, Hi: 48, Step: 0.1},
+			Field{Name: "band.channels", Label: "channels", Text: &b.Channels, Choices: append(choices("stereo", "both"), channelChoices...)},
+		)
+	}
+	return out
+}
+
+// keyedCheck checks what of a keyed duck must be there, and its values.
+func (d *Duck) keyedCheck() error {
+	switch {
+	case d.Comp == nil:
 		return errors.New("a keyed duck needs its detector's values")
+	case d.School == BandSchool && d.Band == nil:
+		return errors.New("a band dip needs its band")
 	}
-	if err := d.Comp.Validate(); err != nil {
-		return err
-	}
-	if d.School == BandSchool {
-		if d.Band == nil {
-			return errors.New("a band dip needs its band")
+	for _, f := range d.keyedFields() {
+		if f.Idle {
+			continue
 		}
-		if err := d.Band.Validate(); err != nil {
+		if err := f.check(); err != nil {
 			return err
 		}
 	}
@@ -245,8 +250,11 @@ func newKeyedGain(d *Duck, p Place) (*keyedGain, error) {
 // Latency is the look-ahead.
 func (g *keyedGain) Latency() int { return g.ahead }
 
-// gains returns the gain as amplitude for a block of the key.
-func (g *keyedGain) gains(key []float32) []float32 {
+// Ahead is the look-ahead in frames.
+func (g *keyedGain) Ahead() int { return g.ahead }
+
+// Gains returns the gain as amplitude for a block of the key.
+func (g *keyedGain) Gains(key []float32) []float32 {
 	if cap(g.gain) < len(key) {
 		g.gain, g.work = make([]float32, len(key)), make([]float32, len(key))
 	}
@@ -273,7 +281,7 @@ func (g *keyedGain) gains(key []float32) []float32 {
 func (g *keyedGain) Process(x, key audio.Buffer) {
 	var gain []float32
 	if len(key.Ch) > 0 {
-		gain = g.gains(key.Ch[0])
+		gain = g.Gains(key.Ch[0])
 	}
 	if g.ahead > 0 {
 		for c := range x.Ch {
@@ -351,6 +359,14 @@ func newBandDip(b *Band, rate float64) (*bandDip, error) {
 	return &bandDip{low: dsp.NewFilter(low), high: dsp.NewFilter(high)}, err
 }
 
+// memory is the time in which the filters die away.
+func (b *bandDip) memory() int {
+	if b.bell != nil {
+		return dsp.Settles(b.bell.Sections)
+	}
+	return max(dsp.Settles(b.low.Sections), dsp.Settles(b.high.Sections))
+}
+
 func (b *bandDip) room(n int) (x, y []float32) {
 	if cap(b.a) < n {
 		b.a, b.b = make([]float32, n), make([]float32, n)
@@ -387,41 +403,57 @@ func (b *bandDip) pass(x []float32) {
 	}
 }
 
-// keyedLead is how long a keyed duck listens before what counts, s: filters and detector settle.
-const keyedLead = 1.5
+// What is left of a detector's past counts as gone when it turns the gain by less than gainSettled dB; it never
+// holds more than gainMost.
+const (
+	gainMost    = 100.0 // dB
+	gainSettled = 1e-4  // dB, a hundred-thousandth of the amplitude
+)
 
-// Lead is the time in which a keyed duck settles; a drawn curve needs none.
-func (d *Duck) Lead(p Place) int {
-	if !d.Keyed() {
+// Listens is the time in which the key filter dies away and the detector has let go of what was before.
+func (d *Duck) Listens(p Place) int {
+	rate := float64(p.Rate)
+	s, err := d.Key.Filters(rate)
+	if err != nil || d.Comp == nil {
 		return 0
 	}
-	return min(int(keyedLead*float64(p.Rate)), max(0, p.Start))
+	fall := math.Log(gainMost / gainSettled)
+	return dsp.Settles(s) + int(math.Ceil(rate/1000*(d.Comp.Hold+fall*(d.Comp.Release+d.Comp.Attack))))
 }
 
-// bandLead is how long before what counts a band dip's filters begin, s.
-const bandLead = 0.25
+// Listen returns the detector behind its key filter.
+func (d *Duck) Listen(p Place) (Listening, error) {
+	if err := d.Check(); err != nil {
+		return nil, err
+	}
+	return newKeyedGain(d, p)
+}
 
-// Gained carries a keyed duck out whose gain is known already: the key that it is given is that gain,
-// as amplitude, at the same frames as the sound. Nothing comes out late.
-type Gained struct{ Duck *Duck }
+// Carrier carries the gain out.
+func (d *Duck) Carrier() Params { return &carried{Duck: d} }
 
-// Kind is KindDuck.
-func (Gained) Kind() Kind { return KindDuck }
+// carried is a keyed duck whose gain is known already: nothing comes out late.
+type carried struct{ Duck *Duck }
 
-// Validate checks the duck.
-func (g Gained) Validate() error { return g.Duck.Validate() }
+func (*carried) Kind() *Kind     { return duckKind }
+func (*carried) Fields() []Field { return nil }
+func (*carried) Needs() Needs    { return Needs{} }
 
-// Lead is the time in which the filters of a band settle.
-func (g Gained) Lead(p Place) int {
-	if g.Duck.School != BandSchool {
+// Memory is that of the band's filters.
+func (c *carried) Memory(p Place) int {
+	if c.Duck.School != BandSchool {
 		return 0
 	}
-	return min(int(bandLead*float64(p.Rate)), max(0, p.Start))
+	dip, err := newBandDip(c.Duck.Band, float64(p.Rate))
+	if err != nil {
+		return 0
+	}
+	return dip.memory()
 }
 
 // Processor returns what lowers the sound by the gain.
-func (g Gained) Processor(p Place) (Processor, error) {
-	k, err := newKeyedGain(g.Duck, p)
+func (c *carried) Processor(p Place) (Processor, error) {
+	k, err := newKeyedGain(c.Duck, p)
 	return gained{k}, err
 }
 
@@ -441,15 +473,12 @@ func (d *Duck) Gains(p Place, n int, key []float32, lead int) ([]float32, error)
 	if !d.Keyed() {
 		return d.Gain(p, n)
 	}
-	if err := d.Validate(); err != nil {
-		return nil, err
-	}
-	g, err := newKeyedGain(d, p)
+	g, err := d.Listen(p)
 	if err != nil {
 		return nil, err
 	}
-	all := append([]float32(nil), g.gains(key)...)
-	from := lead + g.ahead // the key is heard ahead of the sound
+	all := append([]float32(nil), g.Gains(key)...)
+	from := lead + g.Ahead() // the key is heard ahead of the sound
 	out := make([]float32, n)
 	for i := range out {
 		out[i] = 1

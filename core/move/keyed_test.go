@@ -213,7 +213,7 @@ func TestKeyFilter(t *testing.T) {
 		{School: BandSchool, Comp: &c, Band: &Band{Shape: "notch", Hz: 50, Channels: "stereo"}}, {School: BandSchool, Comp: &c, Band: &Band{Shape: "bell", Hz: 50, Q: 1, Channels: "left"}},
 		{School: CompressorSchool, Comp: &c, Key: &KeyFilter{High: 200, Low: 100, Slope: 24}}, {School: CompressorSchool, Comp: &c, Key: &KeyFilter{Low: 100, Slope: 7}},
 	} {
-		if bad.Validate() == nil {
+		if Validate(bad) == nil {
 			t.Errorf("%+v is taken", bad)
 		}
 	}

@@ -233,7 +233,7 @@ func TestRefusedMoves(t *testing.T) {
 		&Filter{Shape: "notch", Hz: 50}, &Filter{Shape: dsp.Highpass, Hz: 5, Slope: 12}, &Filter{Shape: dsp.Highpass, Hz: 50, Slope: 18},
 		&Filter{Shape: dsp.Bell, Hz: 50, Q: 0}, &Filter{Shape: dsp.Bell, Hz: 50, Q: 1, DB: 40}, &Fade{From: 50, To: 50}, &Fade{From: -1, To: 50},
 	} {
-		if err := p.Validate(); err == nil {
+		if err := Validate(p); err == nil {
 			t.Errorf("%+v is taken", p)
 		}
 		if _, err := p.Processor(Place{Rate: testRate}); err == nil {
@@ -265,7 +265,7 @@ func TestPartsAreTheWhole(t *testing.T) {
 		t.Error("the parts do not lie where they should")
 	}
 	for _, bad := range []*Part{{Keep: "middle", At: 90, Fade: 20}, {Keep: Head, At: 5, Fade: 20}, {Keep: Head, At: 90, Fade: 0}, {Keep: Tail, At: 1e6, Fade: 20}} {
-		if bad.Validate() == nil {
+		if Validate(bad) == nil {
 			t.Errorf("%+v is taken", bad)
 		}
 	}

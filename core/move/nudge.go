@@ -1,15 +1,17 @@
 package move
 
 import (
-	"fmt"
 	"math"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 )
 
-// KindNudge moves a stem in time.
-const KindNudge Kind = "nudge"
+var nudgeKind = &Kind{
+	Name: "nudge", Label: "Nudge", Does: "moves a stem in time, later or earlier",
+	Where: OnStem, Linear: true, New: func() Params { return &Nudge{} },
+}
 
 // NudgeMost is how far a stem may be moved to either side, ms.
 const NudgeMost = 100.0
@@ -19,20 +21,28 @@ type Nudge struct {
 	MS float64 `json:"ms"`
 }
 
-// Kind is KindNudge.
-func (*Nudge) Kind() Kind { return KindNudge }
+// Kind is nudge.
+func (*Nudge) Kind() *Kind { return nudgeKind }
 
-// Validate bounds the time.
-func (n *Nudge) Validate() error {
-	if !(math.Abs(n.MS) <= NudgeMost) {
-		return fmt.Errorf("a nudge of %g ms is outside -%g to %g", n.MS, NudgeMost, NudgeMost)
-	}
-	return nil
+// Fields is the time.
+func (n *Nudge) Fields() []Field {
+	return []Field{{Name: "ms", Label: "nudge", Unit: "ms", Number: &n.MS, Lo: -NudgeMost, Hi: NudgeMost, Step: 0.01}}
 }
+
+// Needs is nothing.
+func (*Nudge) Needs() Needs { return Needs{} }
+
+// Memory is what is yet to come out, and what the taps reach back to.
+func (n *Nudge) Memory(p Place) int {
+	return max(0, int(math.Ceil(n.MS*float64(p.Rate)/1000))) + dsp.SincTaps
+}
+
+// Words says it.
+func (n *Nudge) Words() string { return figure.Signed(n.MS, -1) + " ms later" }
 
 // Processor delays by the nudge and a latency that makes it possible to go back in time.
 func (n *Nudge) Processor(p Place) (Processor, error) {
-	if err := n.Validate(); err != nil {
+	if err := Validate(n); err != nil {
 		return nil, err
 	}
 	frames := n.MS * float64(p.Rate) / 1000

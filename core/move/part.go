@@ -7,8 +7,10 @@ import (
 	"mellowthump/core/audio"
 )
 
-// KindPart keeps one part of every hit of a combined sample.
-const KindPart Kind = "part"
+var partKind = &Kind{
+	Name: "part", Label: "Head or tail", Does: "keeps one part of every hit of a combined sample",
+	Where: OnStem, Linear: true, New: func() Params { return &Part{Keep: Head, At: 90, Fade: 20} },
+}
 
 // The parts of a combined sample.
 const (
@@ -25,20 +27,36 @@ type Part struct {
 	Fade    float64 `json:"fade_ms"` // its length
 }
 
-// Kind is KindPart.
-func (*Part) Kind() Kind { return KindPart }
+// Kind is part.
+func (*Part) Kind() *Kind { return partKind }
 
-// Validate bounds the times.
-func (p *Part) Validate() error {
-	switch {
-	case p.Keep != Head && p.Keep != Tail:
-		return fmt.Errorf("a sample has a head and a tail, no %q", p.Keep)
-	case !(p.Fade >= 1 && p.Fade <= 200):
-		return fmt.Errorf("a crossfade of %g ms is outside 1 to 200", p.Fade)
-	case !(p.At-p.Fade/2 >= 0 && p.At <= DuckPost):
+// Fields are the part that stays and the crossfade.
+func (p *Part) Fields() []Field {
+	return []Field{
+		{Name: "keep", Label: "part", Text: &p.Keep, Choices: choices(Head, "head", Tail, "tail")},
+		{Name: "trigger", Label: "hits of", Text: &p.Trigger, Trigger: true},
+		{Name: "at_ms", Label: "crossfade at", Unit: "ms", Number: &p.At, Lo: 0, Hi: DuckPost, Step: 1},
+		{Name: "fade_ms", Label: "length", Unit: "ms", Number: &p.Fade, Lo: 1, Hi: 200, Step: 1},
+	}
+}
+
+// Needs is the hits of the file.
+func (p *Part) Needs() Needs { return Needs{Trigger: p.Trigger, Hits: SharedHits} }
+
+// Memory is none: the hits are known.
+func (*Part) Memory(Place) int { return 0 }
+
+// Check refuses a crossfade that begins before its hit.
+func (p *Part) Check() error {
+	if p.At-p.Fade/2 < 0 {
 		return fmt.Errorf("a crossfade of %g ms does not lie around %g ms after the hit", p.Fade, p.At)
 	}
 	return nil
+}
+
+// Words says it.
+func (p *Part) Words() string {
+	return fmt.Sprintf("%s kept, crossfade of %g ms around %g ms after the hit", p.Keep, p.Fade, p.At)
 }
 
 // head returns the gain of the head some ms after a hit, with left ms until the next one.
@@ -58,7 +76,7 @@ func (p *Part) head(since, left float64) float32 {
 
 // Processor keeps the part at each of p's hits. What comes before the first hit is head.
 func (p *Part) Processor(place Place) (Processor, error) {
-	return &parting{part: *p, place: place, at: place.Start}, p.Validate()
+	return &parting{part: *p, place: place, at: place.Start}, Validate(p)
 }
 
 type parting struct {

@@ -2,17 +2,28 @@ package move
 
 import "mellowthump/core/audio"
 
-// KindPolarity turns a stem upside down.
-const KindPolarity Kind = "polarity"
+var polarityKind = &Kind{
+	Name: "polarity", Label: "Polarity", Does: "turns the sign of every sample",
+	Where: OnStem | OnBus, Linear: true, New: func() Params { return &Polarity{} },
+}
 
 // Polarity turns the sign of every sample.
 type Polarity struct{}
 
-// Kind is KindPolarity.
-func (*Polarity) Kind() Kind { return KindPolarity }
+// Kind is polarity.
+func (*Polarity) Kind() *Kind { return polarityKind }
 
-// Validate never fails.
-func (*Polarity) Validate() error { return nil }
+// Fields are none.
+func (*Polarity) Fields() []Field { return nil }
+
+// Needs is nothing.
+func (*Polarity) Needs() Needs { return Needs{} }
+
+// Memory is none.
+func (*Polarity) Memory(Place) int { return 0 }
+
+// Words says it.
+func (*Polarity) Words() string { return "polarity turned over" }
 
 // Processor turns blocks over.
 func (*Polarity) Processor(Place) (Processor, error) { return flip{}, nil }

@@ -7,10 +7,13 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 )
 
-// KindTune changes a stem's pitch and leaves its length.
-const KindTune Kind = "tune"
+var tuneKind = &Kind{
+	Name: "tune", Label: "Tuning", Does: "changes the pitch and leaves the length",
+	Where: OnStem, Linear: true, New: func() Params { return &Tune{} },
+}
 
 // TuneMost is how far a stem may be tuned to either side, cents.
 const TuneMost = 1200.0
@@ -31,14 +34,33 @@ type NoteTune struct {
 	Cents float64 `json:"cents,omitempty"` // on top of the whole stem's
 }
 
-// Kind is KindTune.
-func (*Tune) Kind() Kind { return KindTune }
+// Kind is tune.
+func (*Tune) Kind() *Kind { return tuneKind }
 
-// Validate bounds every value.
-func (t *Tune) Validate() error {
-	if !(math.Abs(t.Cents) <= TuneMost) {
-		return fmt.Errorf("a tuning of %g cents is outside -%g to %g", t.Cents, TuneMost, TuneMost)
+// Fields are the whole stem's tuning and the hits of a struck sound; the notes of a line have no field.
+func (t *Tune) Fields() []Field {
+	return []Field{
+		{Name: "cents", Label: "tuning", Unit: "cents", Number: &t.Cents, Lo: -TuneMost, Hi: TuneMost, Step: 1},
+		{Name: "trigger", Label: "hits of", Text: &t.Trigger, Trigger: true, None: true},
 	}
+}
+
+// Doc names what the fields do not.
+func (*Tune) Doc() string { return "for a line `notes`, `[{at_s, cents}]`" }
+
+// Needs is the stem's own hits, of a struck sound.
+func (t *Tune) Needs() Needs {
+	if t.Trigger == "" {
+		return Needs{}
+	}
+	return Needs{Trigger: t.Trigger, Hits: OwnHits}
+}
+
+// Words says it.
+func (t *Tune) Words() string { return "detuned by " + figure.Signed(t.Cents, -1) + " cents" }
+
+// Check bounds the notes.
+func (t *Tune) Check() error {
 	if len(t.Notes) > tuneNotes {
 		return fmt.Errorf("a line of more than %d notes", tuneNotes)
 	}
@@ -63,14 +85,14 @@ const (
 	tuneTail   = 2.0   // s after a hit that are read
 )
 
-// Lead is the time back to the mark before the start: what is read depends on it.
-func (t *Tune) Lead(p Place) int {
+// Memory is the time back to the mark before the start, and to what a step from there on may be matched with.
+func (t *Tune) Memory(p Place) int {
 	marks, _ := t.marks(p)
 	k := sort.SearchInts(marks, p.Start+1) - 1
 	if k < 0 {
 		return max(0, p.Start)
 	}
-	return p.Start - marks[k]
+	return p.Start - marks[k] + int((tuneDrift+tuneLong+tuneMatch+tuneFade)*float64(p.Rate)) + tuneTaps
 }
 
 // marks returns the frames at which reading starts anew, and the ratio of speeds from each on.
@@ -90,7 +112,7 @@ func (t *Tune) marks(p Place) (at []int, ratio []float64) {
 
 // Processor reads ahead by as much as the tuning needs.
 func (t *Tune) Processor(p Place) (Processor, error) {
-	if err := t.Validate(); err != nil {
+	if err := Validate(t); err != nil {
 		return nil, err
 	}
 	rate := float64(p.Rate)

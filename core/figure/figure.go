@@ -1,0 +1,59 @@
+package figure
+
+// Figure is one number that the program shows.
+type Figure struct {
+	Key        string // in code and templates
+	Name       string
+	Unit       string
+	Decimals   int    // that it is shown with
+	Definition string // a sentence or two; docs/numbers.md has source and check
+}
+
+// All are the figures on screen, in the order of the stages.
+var All = []Figure{
+	{"peak", "sample peak", "dBFS", 1, "Sample peak: the largest sample, in dB under full scale."},
+	{"truepeak", "true peak", "dBTP", 1, "True peak: the largest value between samples too, ITU-R BS.1770-5, in dB true peak."},
+	{"rms", "RMS level", "dBFS", 1, "RMS level, plain: a full-scale sine reads −3.01 dBFS."},
+	{"lufs", "loudness of a file", "LUFS", 1, "Integrated loudness, ITU-R BS.1770-5, gated. A mono file is measured as one channel."},
+	{"pitch", "fundamental", "Hz", 1, "The commonest fundamental by energy, with the nearest note (A4 = 440 Hz) and the distance in cents."},
+	{"settles", "where the kick settles", "Hz", 1, "The pitch the kick settles on: the energy-weighted median of its instantaneous frequency, median over the hits."},
+	{"clearance", "clearance", "dB", 1, "Kick over bass in the kick's home octave over the hit's window, in dB. Under 0 buried, 0 to 6 fighting, 6 to 12 clear, over 12 apart."},
+	{"lead", "bass over kick", "dB", 1, "Bass over kick in the octave of the note that sounds, from 60 ms after each hit to the next, in dB: the mirror of clearance, for where the bass leads."},
+	{"p10", "worst tenth", "dB", 1, "The 10th percentile over the hits: nine of ten hits do better."},
+	{"overlap", "overlap", "%", 0, "The share of the kick's low end (20 to 150 Hz) that the bass covers over the hit's window."},
+	{"handover", "handover", "ms", 0, "The time after the hit from which the bass is at least the kick in 20 to 150 Hz for 20 ms. 0: the kick never leads."},
+	{"phase", "phase sum", "dB", 2, "Energy of the pair over the energies of both, 20 to 150 Hz: +3.01 dB adds fully, 0 unrelated, negative cancels."},
+	{"cost", "peak cost", "dB", 2, "Peak of kick and bass together minus the larger of their own peaks, in the hit's window."},
+	{"sumpeak", "peak of the pair", "dBFS", 1, "Sample peak of kick and bass together over the loop."},
+	{"loss", "loss of the ducked part", "LU", 2, "Loudness of the part that makes room (the bass, or the kick where the bass leads) before minus after, K-weighted, over the whole loop, in LU."},
+	{"losslow", "its loss in 20 to 150 Hz", "dB", 2, "Energy of the part that makes room in 20 to 150 Hz, before over after, whole loop, in dB."},
+	{"depth", "deepest gain", "dB", 1, "The deepest gain: of the curve, or of what the keyed duck does over the loop."},
+	{"share", "time under −3 dB", "%", 0, "The share of the loop during which the gain is under −3 dB."},
+	{"back", "back before the next hit", "hits", 0, "Hits whose own duck has let go (gain over −0.5 dB) by the time the next one comes."},
+	{"slope", "steepest slope", "dB/ms", 2, "The fastest change of the gain. Over 3 dB per ms it may click."},
+	{"freed", "freed headroom", "dB", 1, "Peak of kick and bass together before the duck minus after it."},
+	{"mixfreed", "freed in the mix", "dB", 1, "Peak of the whole mix over the loop before the ducks minus after them: it may be raised by that. 0 where another part makes the peak."},
+	{"nudge", "phase sum when nudged", "dB", 2, "Phase sum of the energies of all hits in 20 to 150 Hz with the bass moved by that much; gain and lose count the hits that come out half a dB better or worse."},
+	{"noteshare", "time on a note", "%", 0, "Share of the time in which a note of the bass sounds in the loop."},
+	{"notecents", "note off pitch", "cents", 0, "The note's settled pitch against equal temperament, A4 = 440 Hz, in cents."},
+	{"step", "peak at a step", "dBFS", 1, "Peak of the sample that is largest at this step, measured in a real render, in dB under full scale."},
+	{"stepload", "loudness at a step", "LUFS", 1, "Integrated loudness at this step, ITU-R BS.1770-5. A mono part is measured as one channel."},
+	{"window", "window of a peak", "dBFS", 1, "Where the peak of such a part usually lies: common practice, no published source. It can be changed under Windows."},
+	{"sum", "running sum", "dBFS", 1, "Peak of the master as the parts join it one after another, each a real sum. A bus's fader is a gain; nothing is added up in decibels."},
+	{"shares", "share in the peaks", "%", 0, "Energy of each part at the worst sample of each of the loudest stretches of 50 ms, over that of all parts."},
+	{"landed", "what came back", "dB", 1, "The gain between the old file and the new: by least squares where both hold the same sound, else by RMS. It landed when it is within 0.3 dB of the plan."},
+	{"headroom", "headroom", "dB", 1, "Distance of the premaster's peak over the loop from full scale, 0 dBFS."},
+	{"premaster", "premaster peak", "dBFS", 1, "Sample peak of everything together over the loop."},
+	{"loudness", "loudness of the mix", "LUFS", 1, "Integrated loudness of everything together over the loop, ITU-R BS.1770-5."},
+	{"offset", "loudness match", "dB", 1, "What the After side is turned by so that both are equally loud, BS.1770 integrated over the loop."},
+}
+
+// Of returns a figure by its key; a key that is none is a mistake in the program.
+func Of(key string) Figure {
+	for _, f := range All {
+		if f.Key == key {
+			return f
+		}
+	}
+	panic("figure: no figure is called " + key)
+}
