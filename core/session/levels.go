@@ -2,8 +2,10 @@ package session
 
 import (
 	"fmt"
-	"math"
+	"maps"
 	"slices"
+
+	"mellowthump/core/move"
 )
 
 // Step is one place at which gain is set, from the sound's source to the master.
@@ -36,8 +38,9 @@ type Send struct {
 
 // Master is the last step of the song.
 type Master struct {
-	Fader float64 `json:"fader_db,omitempty"`
-	Locks []Step  `json:"locks,omitempty"`
+	Fader float64    `json:"fader_db,omitempty"`
+	Locks []Step     `json:"locks,omitempty"`
+	Moves move.Chain `json:"moves,omitempty"` // before its fader
 }
 
 // Window is where a level usually lies, in dBFS or relative to another, in dB.
@@ -108,9 +111,12 @@ func (s *Song) Window(r Role, kick float64) (w Window, ok bool) {
 
 // Validate returns an error in plain words where the windows make no sense.
 func (l *Levels) Validate() error {
-	for name, v := range map[string]float64{"the kick's anchor": l.Kick, "the bus limit": l.Bus, "the premaster's aim": l.Premaster, "the premaster's limit": l.Limit} {
-		if !(v >= -60 && v <= 0) {
-			return fmt.Errorf("%s of %g dBFS is outside -60 to 0", name, v)
+	for _, k := range []struct {
+		name string
+		v    float64
+	}{{"the kick's anchor", l.Kick}, {"the bus limit", l.Bus}, {"the premaster's aim", l.Premaster}, {"the premaster's limit", l.Limit}} {
+		if !(k.v >= -60 && k.v <= 0) {
+			return fmt.Errorf("%s of %g dBFS is outside -60 to 0", k.name, k.v)
 		}
 	}
 	switch {
@@ -119,12 +125,16 @@ func (l *Levels) Validate() error {
 	case !(l.MelodyGap >= 0 && l.MelodyGap <= 40):
 		return fmt.Errorf("a gap of %g dB between drums and melody is outside 0 to 40", l.MelodyGap)
 	}
-	for name, w := range map[string]Window{"the bass under the kick": l.BassUnder, "the bass over the kick": l.BassOver} {
-		if !(w.Lo >= -40 && w.Hi <= 40 && w.Lo <= w.Hi) {
-			return fmt.Errorf("the window for %s runs from %g to %g dB", name, w.Lo, w.Hi)
+	for _, k := range []struct {
+		name string
+		w    Window
+	}{{"the bass under the kick", l.BassUnder}, {"the bass over the kick", l.BassOver}} {
+		if !(k.w.Lo >= -40 && k.w.Hi <= 40 && k.w.Lo <= k.w.Hi) {
+			return fmt.Errorf("the window for %s runs from %g to %g dB", k.name, k.w.Lo, k.w.Hi)
 		}
 	}
-	for r, w := range l.Windows {
+	for _, r := range slices.Sorted(maps.Keys(l.Windows)) {
+		w := l.Windows[r]
 		if !r.Valid() || !(w.Lo >= -80 && w.Hi <= 0 && w.Lo <= w.Hi) {
 			return fmt.Errorf("the window for %q runs from %g to %g dBFS", r, w.Lo, w.Hi)
 		}
@@ -179,75 +189,4 @@ func (s *Song) Path(id string) []*Bus {
 // Reaches reports whether a stem arrives at a bus, by its own way or through others.
 func (s *Song) Reaches(st *Stem, bus string) bool {
 	return slices.ContainsFunc(s.Path(st.Bus), func(b *Bus) bool { return b.ID == bus })
-}
-
-// TriggerArrives reports whether a trigger's stem is still heard where the trigger is taken.
-func (s *Song) TriggerArrives(t *Trigger) bool {
-	if t.Clicks() {
-		return true
-	}
-	sources := s.Sources(t)
-	return len(sources) > 0 && (t.At == "" || slices.ContainsFunc(sources, func(st *Stem) bool { return s.Reaches(st, t.At) }))
-}
-
-// validateRouting checks buses, sends and gains.
-func (s *Song) validateRouting() error {
-	if len(s.Buses) > MaxBuses {
-		return fmt.Errorf("a song holds at most %d buses", MaxBuses)
-	}
-	bad := func(db float64) bool { return !(math.Abs(db) <= MaxGain) }
-	for i := range s.Buses {
-		b := &s.Buses[i]
-		switch {
-		case b.Bus != "" && s.Bus(b.Bus) == nil:
-			return fmt.Errorf("the bus %q goes to a bus that is not there", b.Name)
-		case bad(b.Fader):
-			return fmt.Errorf("the bus %q has a gain outside -60 to +60 dB", b.Name)
-		case len(s.Path(b.ID)) > len(s.Buses):
-			return fmt.Errorf("the bus %q would end in itself", b.Name)
-		case len([]rune(b.Name)) > MaxName:
-			return fmt.Errorf("a bus's name is longer than %d characters", MaxName)
-		}
-	}
-	if bad(s.Master.Fader) {
-		return fmt.Errorf("the master has a gain outside -60 to +60 dB")
-	}
-	for _, st := range s.Stems {
-		switch {
-		case bad(st.Source) || bad(st.Clip) || bad(st.Fader):
-			return fmt.Errorf("the stem %q has a gain outside -60 to +60 dB", st.Name)
-		case !(st.Pan >= -1 && st.Pan <= 1):
-			return fmt.Errorf("the stem %q is panned beyond left or right", st.Name)
-		case !(st.Width >= -1 && st.Width <= 1):
-			return fmt.Errorf("the stem %q has a width outside 0 to 200 %%", st.Name)
-		}
-		seen := map[string]bool{}
-		for _, e := range st.Sends {
-			switch {
-			case s.Bus(e.Bus) == nil:
-				return fmt.Errorf("the stem %q is sent to a return that is not there", st.Name)
-			case seen[e.Bus]:
-				return fmt.Errorf("the stem %q is sent twice to the same return", st.Name)
-			case bad(e.Level):
-				return fmt.Errorf("the stem %q has a send outside -60 to +60 dB", st.Name)
-			}
-			seen[e.Bus] = true
-		}
-	}
-	for i := range s.Triggers {
-		if t := &s.Triggers[i]; t.At != "" && s.Bus(t.At) == nil {
-			return fmt.Errorf("the trigger %q is taken at a bus that is not there", t.Name)
-		}
-	}
-	refs := map[string]bool{}
-	for _, r := range s.References {
-		if r.ID == "" || refs[r.ID] || !hash.MatchString(r.Audio) {
-			return fmt.Errorf("the finished track %q names no audio of its own", r.Name)
-		}
-		refs[r.ID] = true
-	}
-	if s.Levels != nil {
-		return s.Levels.Validate()
-	}
-	return nil
 }

@@ -3,43 +3,88 @@ package session
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"mellowthump/core/move"
 )
 
-// chainOrder is the order in which kinds of moves stand in a chain: what changes the sound of a
-// hit first, then its place, ducking last.
-var chainOrder = []move.Kind{move.KindPart, move.KindPolarity, move.KindTune, move.KindFilter, move.KindFade, move.KindNudge, move.KindDuck}
+// At is a place that has a chain: a stem, a bus, or the master where both are empty.
+type At struct{ Stem, Bus string }
+
+// ParseAt reads what String writes.
+func ParseAt(text string) At {
+	if bus, ok := strings.CutPrefix(text, "bus:"); ok {
+		return At{Bus: bus}
+	}
+	if text == "master" {
+		return At{}
+	}
+	return At{Stem: text}
+}
+
+// String names the place in addresses and forms: a stem's id, "bus:" and a bus's, or "master".
+func (a At) String() string {
+	switch {
+	case a.Stem != "":
+		return a.Stem
+	case a.Bus != "":
+		return "bus:" + a.Bus
+	}
+	return "master"
+}
+
+// Where says what kind of place it is.
+func (a At) Where() move.Where {
+	switch {
+	case a.Stem != "":
+		return move.OnStem
+	case a.Bus != "":
+		return move.OnBus
+	}
+	return move.OnMaster
+}
+
+// Chain returns the chain at a place and the name of the place; nil where it is not there.
+func (s *Song) Chain(at At) (*move.Chain, string) {
+	switch {
+	case at.Stem != "":
+		if st := s.Stem(at.Stem); st != nil {
+			return &st.Moves, st.Name
+		}
+		return nil, ""
+	case at.Bus != "":
+		if b := s.Bus(at.Bus); b != nil {
+			return &b.Moves, b.Name
+		}
+		return nil, ""
+	}
+	return &s.Master.Moves, "the master"
+}
+
+// chains returns all chains: of the stems, the buses and the master, in order.
+func (s *Song) chains() []*move.Chain {
+	out := make([]*move.Chain, 0, len(s.Stems)+len(s.Buses)+1)
+	for i := range s.Stems {
+		out = append(out, &s.Stems[i].Moves)
+	}
+	for i := range s.Buses {
+		out = append(out, &s.Buses[i].Moves)
+	}
+	return append(out, &s.Master.Moves)
+}
 
 // Move returns the move with that id, nil where there is none.
-func (s *Stem) Move(id string) *move.Move {
-	for i := range s.Moves {
-		if s.Moves[i].ID == id {
-			return &s.Moves[i]
-		}
-	}
-	return nil
-}
+func (s *Stem) Move(id string) *move.Move { return s.Moves.Move(id) }
 
-// SetMove puts a move into the chain at its kind's place, instead of the one with its id; nil
-// parameters take that one out.
-func (s *Stem) SetMove(m move.Move) {
-	kept := slices.DeleteFunc(slices.Clone(s.Moves), func(o move.Move) bool { return o.ID == m.ID })
-	if m.Params != nil {
-		kept = append(kept, m)
-		slices.SortStableFunc(kept, func(a, b move.Move) int {
-			return slices.Index(chainOrder, a.Params.Kind()) - slices.Index(chainOrder, b.Params.Kind())
-		})
-	}
-	s.Moves = kept
-	if len(kept) == 0 {
-		s.Moves = nil
-	}
-}
+// SetMove puts a move into the stem's chain, or takes it out.
+func (s *Stem) SetMove(m move.Move) { s.Moves = s.Moves.With(m) }
 
 // Split reports whether the stem is the head or the tail of a file that was split in two.
 func (s *Stem) Split() bool {
-	return slices.ContainsFunc(s.Moves, func(m move.Move) bool { return m.Params.Kind() == move.KindPart })
+	return slices.ContainsFunc(s.Moves, func(m move.Move) bool {
+		_, ok := m.Params.(*move.Part)
+		return ok
+	})
 }
 
 // Nudged returns by how many ms the stem's moves place it later.
@@ -73,100 +118,6 @@ func (s *Stem) Flipped() bool {
 		}
 	}
 	return flipped
-}
-
-// Unducked returns the song with every duck off and all other moves as they are: the "before" of
-// Duck.
-func (s Song) Unducked() Song {
-	c := s
-	c.Stems = append([]Stem(nil), s.Stems...)
-	for i := range c.Stems {
-		c.Stems[i].Moves = slices.DeleteFunc(slices.Clone(c.Stems[i].Moves), func(m move.Move) bool { return m.Params.Kind() == move.KindDuck })
-	}
-	c.Buses = withoutDucks(s.Buses)
-	return c
-}
-
-func withoutDucks(buses []Bus) []Bus {
-	out := append([]Bus(nil), buses...)
-	for i := range out {
-		out[i].Duck = nil
-	}
-	return out
-}
-
-// Clicks reports whether a trigger has hits but no sound of its own: a grid, or notes of a file.
-func (t *Trigger) Clicks() bool { return t.Grid != "" || t.MIDI != nil }
-
-// Sources returns the stems whose hits a trigger takes.
-func (s *Song) Sources(t *Trigger) []*Stem {
-	if t == nil || t.Clicks() {
-		return nil
-	}
-	if t.ID == KickTrigger {
-		if st := s.TriggerStem(); st != nil {
-			return []*Stem{st}
-		}
-		return nil
-	}
-	var out []*Stem
-	for i := range s.Stems {
-		if st := &s.Stems[i]; t.Bus != "" && !st.Mute && s.Reaches(st, t.Bus) {
-			out = append(out, st)
-		}
-	}
-	for _, id := range append([]string{t.Stem}, t.Stems...) {
-		if st := s.Stem(id); st != nil && !slices.Contains(out, st) {
-			out = append(out, st)
-		}
-	}
-	return out
-}
-
-// keyLoop names a stem that would listen to itself: through the triggers of keyed ducks a stem's sound
-// must never depend on its own.
-func (s *Song) keyLoop() string {
-	listens := func(st *Stem) (out []*Stem) {
-		add := func(m *move.Move) {
-			if d, ok := m.Params.(*move.Duck); ok && !m.Off && d.Keyed() {
-				out = append(out, s.Sources(s.Trigger(d.Trigger))...)
-			}
-		}
-		for i := range st.Moves {
-			add(&st.Moves[i])
-		}
-		for _, b := range s.Path(st.Bus) {
-			if b.Duck != nil {
-				add(b.Duck)
-			}
-		}
-		return out
-	}
-	const open, closed = 1, 2
-	state := map[string]int{}
-	var visit func(st *Stem) bool
-	visit = func(st *Stem) bool {
-		switch state[st.ID] {
-		case open:
-			return true
-		case closed:
-			return false
-		}
-		state[st.ID] = open
-		for _, next := range listens(st) {
-			if visit(next) {
-				return true
-			}
-		}
-		state[st.ID] = closed
-		return false
-	}
-	for i := range s.Stems {
-		if visit(&s.Stems[i]) {
-			return s.Stems[i].Name
-		}
-	}
-	return ""
 }
 
 // Split makes two stems of one whose file holds kick and bass: the head of every hit stays, its tail

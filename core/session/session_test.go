@@ -48,7 +48,7 @@ func TestRoundTrip(t *testing.T) {
 
 func TestValidate(t *testing.T) {
 	for say, f := range map[string]func(*Song){
-		"format":          func(s *Song) { s.Format = 2 },
+		"format":          func(s *Song) { s.Format = 9 },
 		"needs a name":    func(s *Song) { s.Name = " " },
 		"longer than":     func(s *Song) { s.Name = strings.Repeat("x", 121) },
 		"tempo":           func(s *Song) { s.BPM = 10 },

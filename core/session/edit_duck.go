@@ -1,0 +1,276 @@
+package session
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/figure"
+	"mellowthump/core/move"
+)
+
+// SetDuck gives the song its duck; nil takes it away.
+type SetDuck struct {
+	Duck *move.Duck
+	Off  bool
+	Why  string
+	Said string // empty: nothing changed
+}
+
+// Apply puts it on the part that makes room.
+func (e SetDuck) Apply(s *Song) (string, error) {
+	if e.Duck != nil {
+		if err := e.Duck.Validate(); err != nil {
+			return "", err
+		}
+	}
+	s.SetDuck(e.Duck, e.Off, e.Why)
+	return e.Said, s.Validate()
+}
+
+// SetTargets sets what the judgements are made against.
+type SetTargets struct{ Targets Targets }
+
+// Apply sets them.
+func (e SetTargets) Apply(s *Song) (string, error) {
+	was := s.Targets
+	if was == e.Targets {
+		return "", nil
+	}
+	s.Targets = e.Targets
+	ahead := ""
+	if was.NoAhead != s.Targets.NoAhead {
+		ahead = map[bool]string{true: ", no look-ahead", false: ", with look-ahead"}[s.Targets.NoAhead]
+	}
+	return fmt.Sprintf("Ask %g dB of clearance, at most %g dB of depth%s", s.Targets.Clearance, s.Targets.MaxDepth, ahead), s.Validate()
+}
+
+// PartDepth sets by how much a part ducks to a trigger; 0 takes its duck out.
+type PartDepth struct {
+	At      At
+	Trigger string
+	Depth   float64 // dB, over 0
+}
+
+// BusDuck is how the id of a bus's own duck begins.
+const BusDuck = "duck-bus-"
+
+// Apply draws the duck in the shape of the song's own where that is a curve, else in a usual one.
+func (e PartDepth) Apply(s *Song) (string, error) {
+	t := s.Trigger(e.Trigger)
+	chain, name := s.Chain(e.At)
+	switch {
+	case t == nil:
+		return "", errNoHits
+	case chain == nil:
+		return "", errNoPlace(e.At)
+	case e.Depth > -move.DuckFloor:
+		return "", fmt.Errorf("a depth of %g dB is over %g", e.Depth, -move.DuckFloor)
+	}
+	m := move.Move{ID: BusDuck + e.At.Bus}
+	if st := s.Stem(e.At.Stem); st != nil {
+		if slices.Contains(s.Sources(t), st) {
+			return "", fmt.Errorf("%s gives this trigger's hits, so it cannot duck to it", st.Name)
+		}
+		if st.Role == s.Ducked() {
+			return "", fmt.Errorf("the %s's own duck is set above", s.Ducked())
+		}
+		m.ID = PartDuck + st.ID
+	}
+	if e.Depth > 0 {
+		m.Params = s.partDuck(e.Trigger, e.Depth)
+	}
+	*chain = chain.With(m)
+	if err := s.Validate(); err != nil {
+		return "", err
+	}
+	if e.Depth == 0 {
+		return name + " ducks no more to " + t.Name, nil
+	}
+	return fmt.Sprintf("%s ducks by %s dB to %s", name, figure.Signed(e.Depth, 1), t.Name), nil
+}
+
+// partDuck draws a duck for a part.
+func (s *Song) partDuck(trigger string, depth float64) *move.Duck {
+	shape := move.StartingDuck()
+	if d, _ := s.Duck(); d != nil && s.Leader == KickLeads && !d.Keyed() && d.Depth() < 0 {
+		shape = d
+	}
+	out := &move.Duck{School: move.CurveSchool, Trigger: trigger}
+	for _, p := range shape.Points {
+		p.DB = math.Round(10*p.DB*depth/-shape.Depth())/10 + 0
+		out.Points = append(out.Points, p)
+	}
+	return out
+}
+
+// StartingDuck is what drawing begins with. Where the bass leads it is on the kick, whose attack stays.
+func (s *Song) StartingDuck() *move.Duck {
+	d := move.StartingDuck()
+	if s.Leader == BassLeads {
+		d.Points = []move.Point{{MS: 20}, {MS: 30, DB: -6}, {MS: 250, DB: -6}, {MS: 300}}
+	}
+	d.Trigger = s.DuckTrigger()
+	return d
+}
+
+// longestTrigger is the most characters of a trigger's name: it heads a narrow column.
+const longestTrigger = 40
+
+// AddTrigger makes a trigger of several stems, a bus, the song's grid or notes; its id is made here.
+type AddTrigger struct{ Trigger Trigger }
+
+// Apply adds it.
+func (e AddTrigger) Apply(s *Song) (string, error) {
+	t := e.Trigger
+	if t.Stem == "" && len(t.Stems) == 0 && t.Bus == "" && !t.Clicks() {
+		return "", errors.New("tick the stems whose hits count, or choose a bus, type a note value for a grid, or bring a MIDI file")
+	}
+	id := 1
+	for s.Trigger(fmt.Sprintf("t%d", id)) != nil {
+		id++
+	}
+	t.ID = fmt.Sprintf("t%d", id)
+	if t.Name == "" {
+		var names []string
+		for _, st := range s.Sources(&t) {
+			names = append(names, st.Name)
+		}
+		t.Name = strings.Join(names, " + ")
+		if b := s.Bus(t.Bus); b != nil {
+			t.Name = b.Name
+		}
+	}
+	if name := []rune(t.Name); len(name) > longestTrigger {
+		t.Name = string(name[:longestTrigger-1]) + "…"
+	}
+	s.Triggers = append(s.Triggers, t)
+	return "Add the trigger " + t.Name, s.Validate()
+}
+
+// RemoveTrigger takes a trigger out that nothing ducks to.
+type RemoveTrigger struct{ ID string }
+
+// Apply takes it out.
+func (e RemoveTrigger) Apply(s *Song) (string, error) {
+	t := s.Trigger(e.ID)
+	if t == nil || t.ID == KickTrigger {
+		return "", errors.New("that trigger stays")
+	}
+	name := t.Name
+	s.Triggers = slices.DeleteFunc(s.Triggers, func(o Trigger) bool { return o.ID == e.ID })
+	if err := s.Validate(); err != nil {
+		return "", fmt.Errorf("something still ducks to it: %w", err)
+	}
+	return "Take the trigger " + name + " out", nil
+}
+
+// MainTrigger chooses the trigger of the song's own duck.
+type MainTrigger struct{ ID string }
+
+// Apply sets it; a depth that followed notes is the same for all again.
+func (e MainTrigger) Apply(s *Song) (string, error) {
+	t := s.Trigger(e.ID)
+	was, off := s.Duck()
+	switch {
+	case t == nil:
+		return "", errNoHits
+	case was == nil:
+		return "", errors.New("there is no duck yet; press Fit, or draw one")
+	case was.Trigger == t.ID:
+		return "", nil
+	}
+	for _, st := range s.Sources(t) {
+		if st.Role == s.Ducked() && s.Leader != BassLeads {
+			return "", fmt.Errorf("%s gives this trigger's hits, so it cannot duck to it", st.Name)
+		}
+	}
+	d := *was
+	d.Trigger, d.Parts = t.ID, nil
+	s.SetDuck(&d, off, "")
+	return fmt.Sprintf("The %s ducks to %s", s.Ducked(), t.Name), s.Validate()
+}
+
+// EditHit puts a hit of the kick in, or leaves one out.
+type EditHit struct {
+	At  float64 // s
+	Out bool
+}
+
+// Apply notes it; what was put in by hand is taken out again.
+func (e EditHit) Apply(s *Song) (string, error) {
+	t := s.Trigger(KickTrigger)
+	if t == nil {
+		return "", errNoKick
+	}
+	if !(e.At >= 0 && e.At <= audio.MaxSeconds) {
+		return "", fmt.Errorf("%g s lies outside the song", e.At)
+	}
+	near := func(v float64) bool { return math.Abs(v-e.At) <= move.HitNear }
+	n := len(t.Added)
+	t.Added = slices.DeleteFunc(slices.Clone(t.Added), near)
+	if e.Out {
+		if len(t.Added) == n {
+			t.Removed = append(slices.Clone(t.Removed), e.At)
+			slices.Sort(t.Removed)
+		}
+		return "Leave out the hit at " + s.Position(e.At), s.Validate()
+	}
+	t.Removed = slices.DeleteFunc(slices.Clone(t.Removed), near)
+	t.Added = append(t.Added, e.At)
+	slices.Sort(t.Added)
+	return "Put a hit in at " + s.Position(e.At), s.Validate()
+}
+
+var errNoKick = errors.New("there is no kick whose hits could be changed")
+
+// FoundHits gives the kick's hits back as they were found.
+type FoundHits struct{}
+
+// Apply drops what was changed by hand.
+func (FoundHits) Apply(s *Song) (string, error) {
+	t := s.Trigger(KickTrigger)
+	if t == nil {
+		return "", errNoKick
+	}
+	if len(t.Added)+len(t.Removed) == 0 {
+		return "", nil
+	}
+	t.Added, t.Removed = nil, nil
+	return "The kick's hits as they were found", nil
+}
+
+// SwitchPost takes the kick's sound behind its fader, or before it again.
+type SwitchPost struct{}
+
+// Apply turns it.
+func (SwitchPost) Apply(s *Song) (string, error) {
+	t := s.Trigger(KickTrigger)
+	if t == nil {
+		return "", errNoKick
+	}
+	t.Post = !t.Post
+	return map[bool]string{true: "Trigger behind the fader", false: "Trigger before the fader"}[t.Post], nil
+}
+
+// SetQuiet sets how far a hit of the kick may stay under those around it, dB.
+type SetQuiet struct{ DB float64 }
+
+// Apply sets it.
+func (e SetQuiet) Apply(s *Song) (string, error) {
+	t := s.Trigger(KickTrigger)
+	if t == nil || s.TriggerStem() == nil {
+		return "", errNoKick
+	}
+	if !(e.DB >= LeastQuiet && e.DB <= MostQuiet) {
+		return "", fmt.Errorf("a threshold of %g dB is out of bounds; %g to %g dB are taken", e.DB, LeastQuiet, MostQuiet)
+	}
+	if e.DB == t.QuietDB() {
+		return "", nil
+	}
+	t.Quiet = e.DB
+	return fmt.Sprintf("Take hits down to %g dB under the others", e.DB), nil
+}

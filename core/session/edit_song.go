@@ -1,0 +1,110 @@
+package session
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"mellowthump/core/audio"
+)
+
+// Settings sets what is left nil as it is.
+type Settings struct {
+	Name, Key *string
+	BPM, Felt *float64 // a felt tempo of 0 is none
+	Grid      *float64 // s
+	Leader    *Leader
+}
+
+// Apply sets them and says which are new.
+func (e Settings) Apply(s *Song) (string, error) {
+	was := *s
+	set(&s.Name, e.Name)
+	set(&s.Key, e.Key)
+	set(&s.BPM, e.BPM)
+	set(&s.FeltBPM, e.Felt)
+	set(&s.Grid, e.Grid)
+	dropped := false
+	if e.Leader != nil {
+		dropped = s.SetLeader(*e.Leader)
+	}
+	if err := s.Validate(); err != nil {
+		return "", err
+	}
+	if d, _ := s.Duck(); d != nil { // note values follow the tempo and must still be in order
+		if _, err := d.AtTempo(s.BPM); err != nil {
+			return "", fmt.Errorf("at that tempo the duck's points fall out of order: %w", err)
+		}
+	}
+	var said []string
+	if was.Name != s.Name {
+		said = append(said, "name "+s.Name)
+	}
+	if was.BPM != s.BPM || was.FeltBPM != s.FeltBPM {
+		said = append(said, fmt.Sprintf("tempo %g bpm", s.BPM))
+	}
+	if was.Key != s.Key {
+		said = append(said, "key "+s.Key)
+	}
+	if was.Grid != s.Grid {
+		said = append(said, fmt.Sprintf("first bar at %.0f ms", 1000*s.Grid))
+	}
+	if was.Leader != s.Leader {
+		said = append(said, string(s.Leader)+" leads"+map[bool]string{true: " (its duck is taken out)"}[dropped])
+	}
+	if len(said) == 0 {
+		return "", nil
+	}
+	return "Set " + strings.Join(said, ", "), nil
+}
+
+func set[T any](to *T, v *T) {
+	if v != nil {
+		*to = *v
+	}
+}
+
+// Lead says who leads.
+type Lead struct{ Leader Leader }
+
+// Apply sets it; a duck made for the other leader goes.
+func (e Lead) Apply(s *Song) (string, error) {
+	if s.Leader == e.Leader {
+		return "", nil
+	}
+	dropped := s.SetLeader(e.Leader)
+	if err := s.Validate(); err != nil {
+		return "", err
+	}
+	says := map[Leader]string{KickLeads: "The kick leads", BassLeads: "The bass leads"}[s.Leader]
+	if dropped {
+		says += "; its duck is taken out"
+	}
+	return says, nil
+}
+
+// LeastLoop is the shortest loop, s.
+const LeastLoop = 0.25
+
+// Loop chooses the loop; nil gives it back to the program.
+type Loop struct {
+	Span *Span
+	Said string // how the loop is named
+}
+
+// Apply sets it.
+func (e Loop) Apply(s *Song) (string, error) {
+	if e.Span == nil {
+		if s.Loop == nil {
+			return "", nil
+		}
+		s.Loop = nil
+		return "Loop found by energy", nil
+	}
+	l := *e.Span
+	if !(l.To-l.From >= LeastLoop && l.From >= 0 && l.To <= audio.MaxSeconds) {
+		return "", errors.New("a loop lies within the song and is at least a quarter of a second long")
+	}
+	s.Loop = &l
+	return "Loop " + e.Said, nil
+}

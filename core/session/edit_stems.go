@@ -1,0 +1,189 @@
+package session
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+)
+
+// The rates a song is rendered at follow its first stem within these bounds, Hz.
+const (
+	leastRate = 44100
+	mostRate  = 96000
+)
+
+// AddStem adds a file as a stem.
+type AddStem struct {
+	File  string // its name
+	Audio string // its hash
+	Rate  int    // its own, Hz
+	Role  Role
+}
+
+// StemName is the name of the stem that a file of that name becomes.
+func StemName(file string) string {
+	if name := strings.TrimSpace(strings.TrimSuffix(file, path.Ext(file))); name != "" {
+		return name
+	}
+	return file
+}
+
+// Apply adds it under a new id.
+func (e AddStem) Apply(s *Song) (string, error) {
+	if s.Rate == 0 {
+		s.Rate = min(max(e.Rate, leastRate), mostRate)
+	}
+	id := ""
+	for k := len(s.Stems) + 1; id == "" || s.Stem(id) != nil; k++ {
+		id = fmt.Sprintf("s%d", k)
+	}
+	name := StemName(e.File)
+	s.Stems = append(s.Stems, Stem{ID: id, Name: name, Role: e.Role, Audio: e.Audio})
+	s.Settle()
+	return "Add " + name, nil
+}
+
+// NewVersion puts a new file in the place of a stem's.
+type NewVersion struct{ Stem, Audio string }
+
+// Apply keeps the earlier file's hash beside it.
+func (e NewVersion) Apply(s *Song) (string, error) {
+	st := s.Stem(e.Stem)
+	if st == nil {
+		return "", errors.New("the stem that it is a new version of is no longer there")
+	}
+	if st.Audio == e.Audio {
+		return "", errors.New("it is the same file as before")
+	}
+	st.Was, st.Audio = st.Audio, e.Audio
+	return "New version of " + st.Name, nil
+}
+
+// AddReference adds a finished track.
+type AddReference struct{ File, Audio string }
+
+// Apply adds it under a new id.
+func (e AddReference) Apply(s *Song) (string, error) {
+	id := 1
+	for slices.ContainsFunc(s.References, func(r Reference) bool { return r.ID == fmt.Sprintf("r%d", id) }) {
+		id++
+	}
+	if slices.ContainsFunc(s.References, func(r Reference) bool { return r.Audio == e.Audio }) {
+		return "", errors.New("it is among the finished tracks already")
+	}
+	name := StemName(e.File)
+	s.References = append(s.References, Reference{ID: fmt.Sprintf("r%d", id), Name: name, Audio: e.Audio})
+	return "Add the finished track " + name, nil
+}
+
+// RemoveReference takes a finished track out.
+type RemoveReference struct{ ID string }
+
+// Apply takes it out where it is there.
+func (e RemoveReference) Apply(s *Song) (string, error) {
+	n := len(s.References)
+	s.References = slices.DeleteFunc(s.References, func(r Reference) bool { return r.ID == e.ID })
+	if len(s.References) == n {
+		return "", nil
+	}
+	return "Remove a finished track", nil
+}
+
+// RemoveStem takes a stem out, and out of every trigger.
+type RemoveStem struct{ Stem string }
+
+// Apply takes it out.
+func (e RemoveStem) Apply(s *Song) (string, error) {
+	st := s.Stem(e.Stem)
+	if st == nil {
+		return "", errNoStem
+	}
+	name := st.Name
+	s.Stems = slices.DeleteFunc(s.Stems, func(o Stem) bool { return o.ID == e.Stem })
+	for i := range s.Triggers {
+		t := &s.Triggers[i]
+		if t.Stem == e.Stem {
+			t.Stem = ""
+		}
+		t.Stems = slices.DeleteFunc(t.Stems, func(id string) bool { return id == e.Stem })
+	}
+	s.Settle()
+	return "Remove " + name, nil
+}
+
+// SetRole says what stems are.
+type SetRole struct {
+	Stems []string
+	Role  Role
+}
+
+// Apply sets it for the stems that are there.
+func (e SetRole) Apply(s *Song) (string, error) {
+	if !e.Role.Valid() {
+		return "", errors.New("choose a role")
+	}
+	var named []string
+	changed := false
+	for _, id := range e.Stems {
+		if st := s.Stem(id); st != nil {
+			named = append(named, st.Name)
+			changed = changed || st.Role != e.Role
+			st.Role = e.Role
+		}
+	}
+	switch {
+	case len(e.Stems) == 0:
+		return "", errors.New("tick the stems first")
+	case len(named) == 0:
+		return "", errNoStem
+	case !changed:
+		return "", nil
+	}
+	s.Settle()
+	if len(named) == 1 {
+		return fmt.Sprintf("%s is %s", named[0], e.Role), nil
+	}
+	return fmt.Sprintf("%s are %s", count(len(named), "stem"), e.Role), nil
+}
+
+// Attach gives a stem the notes that it plays; none takes them off.
+type Attach struct {
+	Stem string
+	MIDI *MIDI
+}
+
+// Apply attaches them.
+func (e Attach) Apply(s *Song) (string, error) {
+	st := s.Stem(e.Stem)
+	switch {
+	case st == nil:
+		return "", errNoStem
+	case e.MIDI == nil && st.MIDI == nil:
+		return "", nil
+	case e.MIDI == nil:
+		st.MIDI = nil
+		return "Take the MIDI off " + st.Name, nil
+	}
+	st.MIDI = e.MIDI
+	return fmt.Sprintf("Attach %s to %s", e.MIDI.Name, st.Name), nil
+}
+
+// SplitStem makes head and tail of a stem whose file holds kick and bass.
+type SplitStem struct {
+	Stem     string
+	At, Fade float64 // ms
+}
+
+// Apply splits it.
+func (e SplitStem) Apply(s *Song) (string, error) {
+	name := ""
+	if st := s.Stem(e.Stem); st != nil {
+		name = st.Name
+	}
+	if _, err := s.Split(e.Stem, e.At, e.Fade); err != nil {
+		return "", err
+	}
+	return "Split " + name + " into head and tail", nil
+}

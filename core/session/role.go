@@ -1,0 +1,36 @@
+package session
+
+// Role is what a stem does in the beat.
+type Role string
+
+// The roles, in the order in which stems are listed.
+const (
+	Kick    Role = "kick"
+	Bass    Role = "bass"
+	Snare   Role = "snare"
+	Hats    Role = "hats"
+	Perc    Role = "perc"
+	Melodic Role = "melodic"
+	Texture Role = "texture"
+	Effects Role = "effects"
+	Other   Role = "other"
+)
+
+// Roles lists the roles in order with the words for them.
+var Roles = []struct {
+	Role  Role
+	Label string
+}{
+	{Kick, "Kick"}, {Bass, "808 / bass"}, {Snare, "Snare, clap"}, {Hats, "Hats"}, {Perc, "Percussion"},
+	{Melodic, "Melodic"}, {Texture, "Texture"}, {Effects, "Effects"}, {Other, "Not said"},
+}
+
+// Valid reports whether the role is known.
+func (r Role) Valid() bool {
+	for _, k := range Roles {
+		if k.Role == r {
+			return true
+		}
+	}
+	return false
+}

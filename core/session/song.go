@@ -1,0 +1,198 @@
+// Package session holds the song as one value: all that a render needs, as plain data, and the edits that change it.
+package session
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/move"
+)
+
+// Song is everything a render needs besides the audio itself.
+type Song struct {
+	Format  int     `json:"format"`
+	Name    string  `json:"name"`
+	BPM     float64 `json:"bpm"`
+	FeltBPM float64 `json:"felt_bpm,omitempty"` // where a half-time feel is counted differently
+	Key     string  `json:"key,omitempty"`
+	Grid    float64 `json:"grid_offset_s,omitempty"` // where the first bar begins
+	Leader  Leader  `json:"leader"`
+	Rate    int     `json:"rate_hz"` // the rate everything is rendered at; 0 until a stem is in
+	Targets Targets `json:"targets"`
+	Loop    *Span   `json:"loop,omitempty"`   // nil: the 8 bars with the most kick and bass
+	Levels  *Levels `json:"levels,omitempty"` // nil: those of common practice
+	Stems   []Stem  `json:"stems"`
+	Buses   []Bus   `json:"buses,omitempty"`
+	Master  Master  `json:"master,omitzero"`
+	Plan    *Plan   `json:"plan,omitempty"` // trims that are being set outside
+
+	Dismissed  []Dismissal `json:"dismissed,omitempty"`  // findings that were put aside
+	References []Reference `json:"references,omitempty"` // finished tracks to compare with
+	Triggers   []Trigger   `json:"triggers,omitempty"`
+}
+
+// Leader says whether kick or bass leads the low end.
+type Leader string
+
+// The two leaders.
+const (
+	KickLeads Leader = "kick"
+	BassLeads Leader = "bass"
+)
+
+// Targets are what the judgements are made against. The defaults are common practice, with
+// no published source.
+type Targets struct {
+	Clearance float64 `json:"clearance_db"` // of the kick, in 9 of 10 hits
+	MaxDepth  float64 `json:"max_depth_db"` // cap of a duck
+
+	NoAhead bool `json:"no_lookahead,omitempty"` // a fit may not begin before the hit
+}
+
+// DefaultTargets are the values a new song starts with.
+func DefaultTargets() Targets { return Targets{Clearance: 8, MaxDepth: 12} }
+
+// Span is a stretch of the song in seconds.
+type Span struct {
+	From float64 `json:"from_s"`
+	To   float64 `json:"to_s"`
+}
+
+// Stem is one part of the beat.
+type Stem struct {
+	ID     string     `json:"id"`
+	Name   string     `json:"name"`
+	Role   Role       `json:"role"`
+	Audio  string     `json:"audio"`               // SHA-256 of the file, hex
+	Was    string     `json:"was,omitempty"`       // the file before, where a new version was dropped on it
+	Source float64    `json:"source_db,omitempty"` // gain where the sound is made
+	Clip   float64    `json:"clip_db,omitempty"`
+	Fader  float64    `json:"fader_db,omitempty"`
+	Pan    float64    `json:"pan,omitempty"`          // -1 left, 0 middle, 1 right
+	Width  float64    `json:"width_change,omitempty"` // of the sides' level: -1 mono, 0 as it is, 1 twice
+	Locks  []Step     `json:"locks,omitempty"`        // steps automated elsewhere
+	Mute   bool       `json:"mute,omitempty"`
+	Bus    string     `json:"bus,omitempty"` // id; empty: straight to the master
+	Sends  []Send     `json:"sends,omitempty"`
+	MIDI   *MIDI      `json:"midi,omitempty"` // what it plays, where a MIDI file was attached
+	Moves  move.Chain `json:"moves,omitempty"`
+}
+
+// Bus is a group of stems and of other buses, or a return that stems are sent to.
+type Bus struct {
+	ID    string  `json:"id"`
+	Name  string  `json:"name"`
+	Fader float64 `json:"fader_db,omitempty"`
+	Bus   string  `json:"bus,omitempty"` // id of the bus it goes to; empty: the master
+	Locks []Step  `json:"locks,omitempty"`
+	Mute  bool    `json:"mute,omitempty"`
+
+	Moves move.Chain `json:"moves,omitempty"` // before its fader
+}
+
+// Reference is a finished track that the song is compared with. It is no part of the mix.
+type Reference struct {
+	ID    string `json:"id"`
+	Name  string `json:"name"`
+	Audio string `json:"audio"` // SHA-256 of the file, hex
+}
+
+// Plan is a list of trims that are being set in another program: new versions of the stems are
+// checked against it.
+type Plan struct {
+	Trims []Trim `json:"trims"`
+}
+
+// Trim is what a stem's level is to change by between the file it was planned for and its next
+// version.
+type Trim struct {
+	Stem  string  `json:"stem"`
+	Audio string  `json:"audio"` // the file it was planned for
+	DB    float64 `json:"db"`
+}
+
+// New returns an empty song.
+func New(name string, bpm float64) Song {
+	return Song{Format: Format, Name: name, BPM: bpm, Leader: KickLeads, Targets: DefaultTargets()}
+}
+
+// Clone returns a deep copy, so that an edit never reaches into another revision.
+func (s Song) Clone() Song {
+	b, err := json.Marshal(s)
+	if err == nil {
+		var c Song
+		if err = json.Unmarshal(b, &c); err == nil {
+			return c
+		}
+	}
+	panic(fmt.Sprintf("session: a valid song did not survive JSON: %v", err))
+}
+
+// Stem returns the stem with that id, nil where there is none.
+func (s *Song) Stem(id string) *Stem {
+	for i := range s.Stems {
+		if s.Stems[i].ID == id {
+			return &s.Stems[i]
+		}
+	}
+	return nil
+}
+
+// ByRole returns the stems of a role that are not muted.
+func (s *Song) ByRole(r Role) []*Stem {
+	var out []*Stem
+	for i := range s.Stems {
+		if s.Stems[i].Role == r && !s.Stems[i].Mute {
+			out = append(out, &s.Stems[i])
+		}
+	}
+	return out
+}
+
+// Format is the version of the JSON form that is written; Read brings older ones up to it.
+const Format = 2
+
+// BarSeconds returns the length of a bar of four beats.
+func (s *Song) BarSeconds() float64 { return 240 / s.BPM }
+
+// Position names a time as bar, beat and hundredths: "5.3.25". What lies before the first bar
+// counts from bar 0 down.
+func (s *Song) Position(at float64) string {
+	beats := (at - s.Grid) * s.BPM / 60
+	hundredths := int(math.Round(beats * 100))
+	if hundredths < 0 {
+		bars := (-hundredths + 399) / 400
+		hundredths += 400 * bars
+		return fmt.Sprintf("%d.%d.%02d", 1-bars, hundredths/100%4+1, hundredths%100)
+	}
+	return fmt.Sprintf("%d.%d.%02d", hundredths/400+1, hundredths/100%4+1, hundredths%100)
+}
+
+// ParsePosition reads a time as Position writes it, "5.3.25", or in seconds, "12.5 s".
+func (s *Song) ParsePosition(text string) (float64, error) {
+	text = strings.TrimSpace(text)
+	if t, ok := strings.CutSuffix(text, "s"); ok {
+		at, err := strconv.ParseFloat(strings.TrimSpace(t), 64)
+		if err != nil || !(at >= 0 && at <= audio.MaxSeconds) {
+			return 0, fmt.Errorf("%q is no time in the song", text)
+		}
+		return at, nil
+	}
+	var bar, beat, part int
+	n, err := fmt.Sscanf(text+".0.0", "%d.%d.%d", &bar, &beat, &part)
+	if beat == 0 {
+		beat = 1
+	}
+	if err != nil || n != 3 || beat < 1 || beat > 4 || part < 0 || part > 99 {
+		return 0, fmt.Errorf("%q is no place; type bar.beat.hundredths, or seconds as 12.5 s", text)
+	}
+	at := s.Grid + (float64(4*(bar-1)+beat-1)+float64(part)/100)*60/s.BPM
+	if !(at >= 0 && at <= audio.MaxSeconds) {
+		return 0, fmt.Errorf("%q lies outside the song", text)
+	}
+	return at, nil
+}
