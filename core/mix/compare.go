@@ -33,12 +33,12 @@ func (r *Renderer) Changed(ctx context.Context, was, now string, rate int) (Chan
 			n = max(n, int(math.Ceil(f.Duration()*float64(rate))))
 		}
 		var xx, yy, xy float64
-		err := pieces(ctx, Window{0, n}, func(w Window) error {
-			a, err := r.source(was, rate, w)
+		err := pieces(ctx, rate, Window{0, n}, func(ctx context.Context, w Window) error {
+			a, err := r.source(ctx, was, rate, w)
 			if err != nil {
 				return err
 			}
-			b, err := r.source(now, rate, w)
+			b, err := r.source(ctx, now, rate, w)
 			if err != nil {
 				return err
 			}

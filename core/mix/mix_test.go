@@ -406,7 +406,8 @@ func TestRouting(t *testing.T) {
 	check("with a send behind the fader", level(SoloAll), add(-12, -6-10-4-1))
 	s.Stems[0].Sends[0].Pre = true
 	check("with a send before it", level(SoloAll), add(-12, -10-4-1))
-	check("the return alone holds the stem's own way too", level(SoloBus("room")), add(-12, -15))
+	check("the return alone, without the stem's own way", level(SoloBus("room")), -10-4-1)
+	check("a bus within another alone", level(SoloBus("in")), -12)
 	s.Buses[0].Mute = true
 	check("the bus muted", level(SoloAll), -15)
 	s.Buses[0].Mute = false
@@ -445,10 +446,10 @@ func TestLoudnessFromParts(t *testing.T) {
 	s.Buses[0].Fader, s.Buses[1].Fader, s.Buses[1].Bus, s.Master.Fader = -2, 3, "low", -1.5
 	s.Stems[0].Fader, s.Stems[1].Fader, s.Stems[1].Sends = -1, 2, []session.Send{{Bus: "room", Level: -6}}
 	s.Stems[2].Pan, s.Stems[2].Width = 0.4, 0.5
-	busDuck := func(depth float64) *move.Move {
-		return &move.Move{ID: "duck", Params: &move.Duck{School: "curve", Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -depth}, {MS: 60, DB: -depth}, {MS: 140}}}}
+	busDuck := func(depth float64) move.Chain {
+		return move.Chain{{ID: "duck", Params: &move.Duck{School: "curve", Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -depth}, {MS: 60, DB: -depth}, {MS: 140}}}}}
 	}
-	s.Buses[1].Duck, s.Buses[2].Duck = busDuck(4), busDuck(8)
+	s.Buses[1].Moves, s.Buses[2].Moves = busDuck(4), busDuck(8)
 	w := Window{rate / 4, 4 * rate}
 	whole := Window{w.From - rate/2, w.To + rate/2} // as the deck renders it: what the figure is of
 	for _, solo := range []Solo{SoloAll, SoloBoth, SoloBass, SoloKick, SoloBus("low"), SoloBus("room")} {
@@ -489,10 +490,18 @@ func TestBusDuck(t *testing.T) {
 		"keyed": {School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: &move.Compressor{Threshold: -30, Ratio: 20, Knee: 0, Attack: 1, Hold: 60, Release: 60, Lookahead: 3}},
 	} {
 		for _, which := range []string{"room", "music"} {
-			c := s.Clone()
-			c.Bus(which).Duck = &move.Move{ID: "d", Params: d}
+			c := copyOf(s)
+			c.Bus(which).Moves = move.Chain{{ID: "d", Params: d}}
 			r := New(lib, 1<<28)
-			out := solo(t, r, c, SoloBus("room"), Window{rate / 2, 2 * rate})
+			in, err := r.graph(&c).master(cut{stem: func(st *session.Stem) bool { return st.ID == "t" }})
+			if err != nil {
+				t.Fatal(err)
+			}
+			tone, err := r.sum(context.Background(), []input{in}, rate, Window{rate / 2, 2 * rate}, 1)
+			if err != nil {
+				t.Fatal(err)
+			}
+			out := tone.buf
 			at := func(sec float64) float64 { // of 997 Hz, over 20 ms
 				top := float32(0)
 				from := int(sec*rate) - rate/2
