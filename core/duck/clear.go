@@ -181,7 +181,7 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 	if song.Ducked() == session.Kick {
 		part, frames = "kick", k.Frames()
 	}
-	ducked, _, err := r.Stem(&song, song.Stem(part), mix.Window{From: 0, To: frames})
+	ducked, _, err := r.Stem(ctx, &song, song.Stem(part), mix.Window{From: 0, To: frames})
 	if err != nil {
 		return nil, err
 	}

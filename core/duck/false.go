@@ -13,13 +13,13 @@ import (
 )
 
 const (
-	falseDepth  = 1.0   // dB of reduction that counts
-	falseRise   = 0.030 // s within which it comes about
-	falseBefore = 0.030 // s before a hit that belong to it
-	falseAfter  = 0.120 // s behind a hit that belong to it
-	falseNear   = 0.030 // s within which another stem's onset is its cause
-	falsePart   = 0.1   // of them, that a stem is named for at the least
-	falseCauses = 4     // stems that are named at the most
+	falseDepth  = 1.0          // dB of reduction that counts
+	falseRise   = 0.030        // s within which it comes about
+	falseBefore = 0.030        // s before a hit that belong to it
+	falseAfter  = 0.120        // s behind a hit that belong to it
+	falseNear   = move.HitNear // s within which another stem's onset is its cause
+	falsePart   = 0.1          // of them, that a stem is named for at the least
+	falseCauses = 4            // stems that are named at the most
 )
 
 // False is the times at which a keyed duck ducks without a hit.
@@ -42,7 +42,7 @@ func FalseTriggers(ctx context.Context, r *mix.Renderer, song *session.Song, w m
 	if err != nil {
 		return nil, err
 	}
-	at, err := falseAt(r, song, w, hits)
+	at, err := falseAt(ctx, r, song, w, hits)
 	if err != nil || len(at) == 0 {
 		return nil, err
 	}
@@ -113,7 +113,7 @@ func FalseTriggers(ctx context.Context, r *mix.Renderer, song *session.Song, w m
 			continue
 		}
 		c.SetDuck(&k, false, "")
-		left, err := falseAt(r, &c, w, hits)
+		left, err := falseAt(ctx, r, &c, w, hits)
 		if err != nil {
 			return nil, err
 		}
@@ -134,7 +134,7 @@ func FalseTriggers(ctx context.Context, r *mix.Renderer, song *session.Song, w m
 }
 
 // falseAt lists the times at which the gain falls without a hit.
-func falseAt(r *mix.Renderer, song *session.Song, w mix.Window, hits []int) ([]float64, error) {
+func falseAt(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, hits []int) ([]float64, error) {
 	var st *session.Stem
 	for _, b := range song.ByRole(song.Ducked()) {
 		if m, _ := b.DuckMove(); m != nil {
@@ -144,7 +144,7 @@ func falseAt(r *mix.Renderer, song *session.Song, w mix.Window, hits []int) ([]f
 	if st == nil {
 		return nil, nil
 	}
-	gain, err := r.Gain(song, st, w)
+	gain, err := r.Gain(ctx, song, st, w)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package duck
 
 import (
+	"context"
 	"fmt"
 	"math"
 
@@ -30,11 +31,22 @@ type Goal struct {
 	Clearance float64 // dB, in Share of the hits
 	MaxDepth  float64 // dB
 	NoAhead   bool    // the duck may not begin before the hit
+
+	ctx context.Context // of whoever asks; nil: nobody can go away
 }
 
-func goalOf(song *session.Song) Goal {
+// goalOf is what a song asks for, as long as ctx lasts.
+func goalOf(ctx context.Context, song *session.Song) Goal {
 	t := song.Targets
-	return Goal{Clearance: t.Clearance, MaxDepth: t.MaxDepth, NoAhead: t.NoAhead}
+	return Goal{Clearance: t.Clearance, MaxDepth: t.MaxDepth, NoAhead: t.NoAhead, ctx: ctx}
+}
+
+// stopped returns why a fit need not go on: whoever asked has gone away.
+func (g Goal) stopped() error {
+	if g.ctx == nil {
+		return nil
+	}
+	return g.ctx.Err()
 }
 
 // Fitted is the result of a fit.
@@ -263,6 +275,9 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass []float32, 
 	}
 	full.full = before.Low
 	l := t.reach(m, full, bass, goal)
+	if err := goal.stopped(); err != nil {
+		return f, err
+	}
 	if l.duck == nil {
 		f.Reason = "No duck can be drawn: the cap is 0 dB, or the hits follow each other too closely."
 		return f, nil
@@ -278,7 +293,7 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass []float32, 
 	}
 	f.Bound = meter.None // of what is not reached
 	f.Reason = t.inTheWay(m, full, bass, goal, l)
-	return f, nil
+	return f, goal.stopped()
 }
 
 // fitParts are the parts of the cap that are tried where the whole of it leads nowhere.
@@ -289,7 +304,7 @@ var fitParts = []float64{0.75, 0.5}
 func (t *trial) reach(m *meter.HitMeter, full *trial, bass []float32, goal Goal) leastCurve {
 	l := t.least(m, full, bass, goal)
 	for _, part := range fitParts {
-		if l.reached || l.duck == nil {
+		if l.reached || l.duck == nil || goal.stopped() != nil {
 			break
 		}
 		less := goal
@@ -339,6 +354,9 @@ func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal)
 	best := leastCurve{worst: math.Inf(-1)}
 	anew, again := true, 0
 	for round := range fitRounds {
+		if goal.stopped() != nil {
+			break
+		}
 		k, cost := newPolish(mod, r, goal.Clearance+margin, asked).best(starts, anew)
 		if math.IsInf(cost, 1) {
 			break
@@ -371,7 +389,7 @@ func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal)
 			again, anew, starts = again+1, true, append([]knots{c.knots, tracing(mod, b.u, r), best.knots}, plain(m, r)...)
 		}
 	}
-	if best.duck == nil {
+	if best.duck == nil || goal.stopped() != nil {
 		return l
 	}
 	l = best

@@ -170,7 +170,7 @@ func (t *trial) TradeOff(m *meter.HitMeter, goal Goal) []Trade {
 	var warm [][]float64
 	var out []Trade
 	var k knots
-	for c := 0.0; c <= 20; c++ {
+	for c := 0.0; c <= 20 && goal.stopped() == nil; c++ {
 		if c <= now {
 			out = append(out, Trade{Clearance: c})
 			continue

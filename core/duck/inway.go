@@ -26,6 +26,9 @@ func (t *trial) inTheWay(m *meter.HitMeter, full *trial, bass []float32, goal Go
 	hit, gap := closest(m)
 	back := hit >= 0 && t.judge(&move.Duck{}).clearance+goal.MaxDepth >= goal.Clearance // lowered all the time it would do
 	for _, k := range t.suspects(full, l, hit) {
+		if goal.stopped() != nil {
+			break
+		}
 		at := float64(m.Hits[k]+m.Offset) / float64(m.Rate)
 		switch reached := reachedWithout(m, full, bass, goal, k); {
 		case reached && back && k == hit+1:
@@ -67,7 +70,7 @@ func (t *trial) capThatReaches(m *meter.HitMeter, full *trial, bass []float32, g
 			lo = used
 		}
 	}
-	for hi-lo > wayCapStep {
+	for hi-lo > wayCapStep && goal.stopped() == nil {
 		mid := math.Round((lo+hi)/2/wayCapStep) * wayCapStep
 		if mid <= lo || mid >= hi {
 			break

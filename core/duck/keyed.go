@@ -3,6 +3,7 @@ package duck
 import (
 	"fmt"
 	"math"
+	"runtime"
 	"sort"
 	"sync"
 
@@ -289,6 +290,9 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 	if len(tries) == 0 {
 		tries, nearest = t.search(school, bands, goal)
 	}
+	if err := goal.stopped(); err != nil {
+		return f, err
+	}
 	if len(tries) == 0 {
 		f.Duck = nearest
 		if nearest != nil {
@@ -331,7 +335,10 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 func (t *keyedTrial) finish(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move.KeyFilter, goal Goal, whole *base) (*move.Duck, meter.Figure, bool, error) {
 	p10 := meter.None
 	for range 12 {
-		counts, err := 0.0, error(nil)
+		counts, err := 0.0, goal.stopped()
+		if err != nil {
+			return d, p10, false, err
+		}
 		if p10, counts, err = keyedP10(m, key, bass, d, filter); err != nil {
 			return d, p10, false, err
 		}
@@ -367,7 +374,7 @@ func (t *keyedTrial) search(school string, bands []*move.Band, goal Goal) (reach
 	try := func(bands []*move.Band, holds, releases []float64) {
 		var mu sync.Mutex
 		var wg sync.WaitGroup
-		limit := make(chan struct{}, 2)
+		limit := make(chan struct{}, runtime.GOMAXPROCS(0))
 		for _, band := range bands {
 			b := t.base(band)
 			for _, hold := range holds {
@@ -375,6 +382,9 @@ func (t *keyedTrial) search(school string, bands []*move.Band, goal Goal) (reach
 					limit <- struct{}{}
 					defer func() { <-limit }()
 					for _, release := range releases {
+						if goal.stopped() != nil {
+							return
+						}
 						if c, ok := t.settleKeyed(school, band, b, hold, release, goal); ok {
 							mu.Lock()
 							found = append(found, c)

@@ -92,11 +92,11 @@ func TestGainIsTheRenders(t *testing.T) {
 		c := s.Clone()
 		c.SetDuck(d, false, "")
 		st := c.Stem("b")
-		out, _, err := r.Stem(&c, st, w)
+		out, _, err := r.Stem(context.Background(), &c, st, w)
 		if err != nil {
 			t.Fatal(err)
 		}
-		gain, err := r.Gain(&c, st, w)
+		gain, err := r.Gain(context.Background(), &c, st, w)
 		if err != nil || len(gain) != w.Frames() {
 			t.Fatal(err)
 		}
@@ -107,7 +107,7 @@ func TestGainIsTheRenders(t *testing.T) {
 		}
 		// and a part of the song has the same as the whole
 		part := mix.Window{From: 2 * rate, To: 3 * rate}
-		some, _, err := r.Stem(&c, st, part)
+		some, _, err := r.Stem(context.Background(), &c, st, part)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -127,7 +127,7 @@ func TestKeyedTrial(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	key, _, err := r.KeySound(&s, session.KickTrigger, p.Wide())
+	key, _, err := r.KeySound(context.Background(), &s, session.KickTrigger, p.Wide())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -164,7 +164,7 @@ func BenchmarkFitSchools(b *testing.B) {
 		b.Fatal(err)
 	}
 	before, _ := r.Figures(p)
-	key, _, _ := r.KeySound(&s, session.KickTrigger, p.Wide())
+	key, _, _ := r.KeySound(context.Background(), &s, session.KickTrigger, p.Wide())
 	goal := Goal{Clearance: 8, MaxDepth: 12}
 	for b.Loop() { // as FitSchools does it, with nothing kept
 		low, err := lowTrial(p.Meter, p.Mono)
@@ -388,7 +388,7 @@ func TestKeyedFitIsTheLeast(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	key, _, err := r.KeySound(&s, session.KickTrigger, p.Wide())
+	key, _, err := r.KeySound(context.Background(), &s, session.KickTrigger, p.Wide())
 	if err != nil {
 		t.Fatal(err)
 	}

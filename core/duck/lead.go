@@ -188,6 +188,9 @@ func FitLead(m *meter.HitMeter, bass []float32, line []meter.BassNote, goal Goal
 	}
 	tails := t.tails()
 	for c := 0.0; c <= 20; c++ {
+		if err := goal.stopped(); err != nil {
+			return f, err
+		}
 		_, depth, j, ok := t.least(tails, c, deepest)
 		if now := t.judge(&move.Duck{}); now.clearance >= c {
 			depth, j, ok = 0, now, true
@@ -208,6 +211,9 @@ func FitLead(m *meter.HitMeter, bass []float32, line []meter.BassNote, goal Goal
 		return f, nil
 	}
 	for { // the full rate, with its filters' ringing, has the last word
+		if err := goal.stopped(); err != nil {
+			return f, err
+		}
 		f.Duck = best.duck(depth)
 		after := m.WithKick(apply(m, f.Duck, m.KickSound())).MeasureLead(bass, line, meter.HitFigures{})
 		f.P10 = after.P10
@@ -239,7 +245,7 @@ func FitSongLead(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 	if err != nil {
 		return Fitted{}, err
 	}
-	goal := goalOf(song)
+	goal := goalOf(ctx, song)
 	return mix.Cached(r.Cache, mix.Key("fit lead", p.Key(), line, goal), func() (Fitted, int, error) {
 		f, err := FitLead(p.Meter, p.Mono, line, goal)
 		if f.Duck != nil {

@@ -53,6 +53,9 @@ func FitPerNote(m *meter.HitMeter, bass []float32, d *move.Duck, bpm float64, go
 		for i := range c.Points {
 			c.Points[i].DB *= float64(p) / float64(parts)
 		}
+		if err := goal.stopped(); err != nil {
+			return nil, err
+		}
 		clear[p], lost[p] = t.judgeHits(&c)
 	}
 	byNote := map[string][]int{}
@@ -107,7 +110,7 @@ func FitSongPerNote(ctx context.Context, r *mix.Renderer, song *session.Song, w 
 	if err != nil {
 		return nil, err
 	}
-	goal := goalOf(song)
+	goal := goalOf(ctx, song)
 	return mix.Cached(r.Cache, mix.Key("per note", p.Key(), d, song.BPM, goal, line), func() (*PerNote, int, error) {
 		n, err := FitPerNote(p.Meter, p.Mono, d, song.BPM, goal, func(at float64) string {
 			for _, n := range line {

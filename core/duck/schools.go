@@ -48,8 +48,8 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 	if d, _ := song.Duck(); d != nil {
 		filter = d.Key
 	}
-	goal := goalOf(song)
-	key, keyID, err := r.KeySound(&plain, song.DuckTrigger(), p.Wide())
+	goal := goalOf(ctx, song)
+	key, keyID, err := r.KeySound(ctx, &plain, song.DuckTrigger(), p.Wide())
 	if err != nil {
 		return Fitted{}, err
 	}

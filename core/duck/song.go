@@ -63,7 +63,7 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 		return s, nil
 	}
 	m := s.Pair.Meter
-	if s.Gain, err = r.Gain(song, ducked, s.Pair.Wide()); err != nil {
+	if s.Gain, err = r.Gain(ctx, song, ducked, s.Pair.Wide()); err != nil {
 		return nil, err
 	}
 	if len(s.Gain) >= m.Range.To {
@@ -115,7 +115,7 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	if err != nil {
 		return Fitted{}, err
 	}
-	goal := goalOf(song)
+	goal := goalOf(ctx, song)
 	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), goal), func() (Fitted, int, error) {
 		t, err := keptTrial(r, p)
 		if err != nil {
@@ -133,7 +133,7 @@ func SongTradeOff(ctx context.Context, r *mix.Renderer, song *session.Song, w mi
 	if err != nil {
 		return nil, err
 	}
-	goal := goalOf(song)
+	goal := goalOf(ctx, song)
 	goal.Clearance = 0 // of no target alone
 	return mix.Cached(r.Cache, mix.Key("trade-off", p.Key(), goal), func() ([]Trade, int, error) {
 		t, err := keptTrial(r, p)
@@ -141,7 +141,7 @@ func SongTradeOff(ctx context.Context, r *mix.Renderer, song *session.Song, w mi
 			return nil, 0, err
 		}
 		trade := t.TradeOff(p.Meter, goal)
-		return trade, 40 * len(trade), nil
+		return trade, 40 * len(trade), goal.stopped()
 	})
 }
 

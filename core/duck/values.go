@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"mellowthump/core/figure"
 	"mellowthump/core/move"
 )
 
@@ -12,13 +13,13 @@ func Values(d *move.Duck) string {
 	if !d.Keyed() {
 		points := make([]string, len(d.Points))
 		for i, p := range d.Points {
-			points[i] = fmt.Sprintf("%s dB at %s ms", minus(p.DB), minus(p.MS))
+			points[i] = fmt.Sprintf("%s dB at %s ms", figure.Short(p.DB), figure.Short(p.MS))
 		}
 		return strings.Join(points, ", ")
 	}
 	c := d.Comp
 	s := fmt.Sprintf("threshold %s dB, %g to 1, knee %g dB; attack %g, hold %g, release %g, look-ahead %g ms",
-		minus(c.Threshold), c.Ratio, c.Knee, c.Attack, c.Hold, c.Release, c.Lookahead)
+		figure.Short(c.Threshold), c.Ratio, c.Knee, c.Attack, c.Hold, c.Release, c.Lookahead)
 	if k := d.Key; k != nil && k.High > 0 {
 		s += fmt.Sprintf("; key from %g Hz", k.High)
 	}
@@ -33,10 +34,4 @@ func Values(d *move.Duck) string {
 		s = fmt.Sprintf("all below %g Hz, %g dB at the most, %s; ", b.Hz, b.Range, b.Channels) + s
 	}
 	return s
-}
-
-// minus writes a number with at most one decimal and a true minus.
-func minus(v float64) string {
-	s := strings.TrimSuffix(fmt.Sprintf("%.1f", v), ".0")
-	return strings.Replace(s, "-", "−", 1)
 }

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/find"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
@@ -292,9 +293,6 @@ func (f Facts) FormatLine() string {
 // Silent reports whether the file holds nothing to hear.
 func (f Facts) Silent() bool { return !f.SamplePeak.Valid() }
 
-// Finding is one thing that may be wrong with a file.
-type Finding struct{ What, Why string }
-
 const (
 	hotPeak  = -0.1  // dBFS: a true peak over this leaves no room
 	dcLimit  = 0.005 // of full scale, -46 dBFS: common practice, no published source
@@ -303,24 +301,26 @@ const (
 )
 
 // Findings names what may be wrong with a stem's file; a nil list means nothing.
-func Findings(role session.Role, a *Analysis) []Finding {
-	var out []Finding
-	say := func(why, what string, args ...any) { out = append(out, Finding{fmt.Sprintf(what, args...), why}) }
+func Findings(role session.Role, a *Analysis) []find.Finding {
+	var out []find.Finding
+	say := func(id, why, what string, args ...any) {
+		out = append(out, find.Finding{ID: id, What: fmt.Sprintf(what, args...), Why: why})
+	}
 	if a.Silent() {
-		say("Nothing can be measured on it; mute it or bounce it again.", "silent from start to end")
+		say("silent", "Nothing can be measured on it; mute it or bounce it again.", "silent from start to end")
 		return out
 	}
 	if a.ClippedRuns > 0 {
-		say("Flat tops were cut off before the file was written; only a new bounce brings them back.", "clipped in %d places, first at %.2f s", a.ClippedRuns, firstOf(a.Clipped))
+		say("clipped", "Flat tops were cut off before the file was written; only a new bounce brings them back.", "clipped in %d places, first at %.2f s", a.ClippedRuns, firstOf(a.Clipped))
 	}
 	if math.Abs(float64(a.DC)) > dcLimit {
-		say("A constant offset takes headroom and is never heard.", "DC offset of %.1f %% of full scale", 100*float64(a.DC))
+		say("dc", "A constant offset takes headroom and is never heard.", "DC offset of %.1f %% of full scale", 100*float64(a.DC))
 	}
 	if role == session.Kick && len(a.Onsets) == 0 {
-		say("The Pocket and the Duck work at hits; pick another file as the kick.", "no hits found")
+		say("no-hits", "The Pocket and the Duck work at hits; pick another file as the kick.", "no hits found")
 	}
 	if p := a.Fundamental; role == session.Bass && p != nil && p.Confidence > 0.3 && math.Abs(p.Cents) >= tuneTell {
-		say("Detune it by the opposite and bounce it again; Pocket shows it against the kick.",
+		say("off-tune", "Detune it by the opposite and bounce it again; Pocket shows it against the kick.",
 			"%.0f cents %s on %s", math.Abs(p.Cents), map[bool]string{true: "sharp", false: "flat"}[p.Cents > 0], p.Note)
 	}
 	if p := a.Portrait; p != nil {
@@ -343,55 +343,50 @@ const (
 )
 
 // findings names what the portrait shows to be odd.
-func (p *Portrait) findings(role session.Role, a *Analysis) []Finding {
-	var out []Finding
-	say := func(why, what string, args ...any) { out = append(out, Finding{fmt.Sprintf(what, args...), why}) }
+func (p *Portrait) findings(role session.Role, a *Analysis) []find.Finding {
+	var out []find.Finding
+	say := func(id, why, what string, args ...any) {
+		out = append(out, find.Finding{ID: id, What: fmt.Sprintf(what, args...), Why: why})
+	}
 	if a.Channels == 2 && p.SideShare < dualMono {
-		say("Both channels are the same; a mono bounce says the same in half the space.", "a mono file with two channels")
+		say("dual-mono", "Both channels are the same; a mono bounce says the same in half the space.", "a mono file with two channels")
 	}
 	if a.Correlation.Valid() && a.Correlation < cancelsTell && role != session.Texture && role != session.Effects {
-		say("On one speaker, and on a club's low end, it is gone. One channel is upside down: turn it over, and bounce it again.", "cancels in mono: the correlation of its channels is %.2f", float64(a.Correlation))
+		say("cancels", "On one speaker, and on a club's low end, it is gone. One channel is upside down: turn it over, and bounce it again.", "cancels in mono: the correlation of its channels is %.2f", float64(a.Correlation))
 	}
 	switch {
 	case a.Format == "mp3":
-		say("A lossy codec has thrown part of the sound away, and its delay makes the stem start 20 to 50 ms late. Bounce it as WAV.", "lossy source: MP3, starts late")
+		say("lossy", "A lossy codec has thrown part of the sound away, and its delay makes the stem start 20 to 50 ms late. Bounce it as WAV.", "lossy source: MP3, starts late")
 	case a.Format == "ogg":
-		say("A lossy codec has thrown part of the sound away. Bounce it as WAV.", "lossy source: Ogg Vorbis")
+		say("lossy", "A lossy codec has thrown part of the sound away. Bounce it as WAV.", "lossy source: Ogg Vorbis")
 	case a.Rate >= 44100 && p.Spectrum.TopHz >= lossyFrom && p.Spectrum.TopHz <= lossyTo && p.HighShare > 1e-4:
-		say("Lossy codecs end near 16 kHz; what they took does not come back.", "nothing over %.1f kHz: perhaps from a lossy source", float64(p.Spectrum.TopHz)/1000)
+		say("lossy", "Lossy codecs end near 16 kHz; what they took does not come back.", "nothing over %.1f kHz: perhaps from a lossy source", float64(p.Spectrum.TopHz)/1000)
 	}
 	hit := role == session.Kick || role == session.Snare || role == session.Perc || role == session.Hats
 	if hit && p.Floor > floorTell && p.Floor-a.SamplePeak > floorAbove && p.Sustain < 0.9 && p.FloorSpread < floorSpread {
-		say("Room or hum between the hits adds up over many stems.", "noise floor at %.0f dBFS", float64(p.Floor))
+		say("floor", "Room or hum between the hits adds up over many stems.", "noise floor at %.0f dBFS", float64(p.Floor))
 	}
 	if role == session.Kick && p.CarriesLow > carriesTell {
-		say("Kick and bass in one file cannot be ducked against each other. Bounce them apart.", "carries a bass with it: %s of the low energy stays between the hits", percent(p.CarriesLow))
+		say("carries-bass", "Kick and bass in one file cannot be ducked against each other. Bounce them apart.", "carries a bass with it: %s of the low energy stays between the hits", percent(p.CarriesLow))
 	}
 	if a.DurationS < oneShot && p.HeadS > headOneShot {
-		say("A one-shot that starts late plays late.", "%.0f ms of silence at the head: trim it", 1000*p.HeadS)
+		say("late-start", "A one-shot that starts late plays late.", "%.0f ms of silence at the head: trim it", 1000*p.HeadS)
 	}
 	return out
 }
 
-// Twins names stems that are near-identical to an earlier one, or the same upside down. It
-// returns a finding for each stem by its place, nil where there is none.
-func Twins(names []string, all []*Analysis) []*Finding {
-	const alike = 0.985
-	out := make([]*Finding, len(all))
-	for i, a := range all {
-		for j := range i {
-			switch l := Likeness(a, all[j]); {
-			case l > alike:
-				out[i] = &Finding{"the same sound as " + names[j], "Twice the same stem is 6 dB more of it, and no more sound."}
-			case l < -alike:
-				out[i] = &Finding{names[j] + " upside down", "The two cancel each other. Turn one of them over."}
-			default:
-				continue
-			}
-			break
-		}
+// alike is the likeness from which two files are told as the same sound.
+const alike = 0.985
+
+// Twin is the finding about a file that is as like as that to an earlier stem's; nil where it is another sound.
+func Twin(earlier string, like float64) *find.Finding {
+	switch {
+	case like > alike:
+		return &find.Finding{ID: "twin", What: "the same sound as " + earlier, Why: "Twice the same stem is 6 dB more of it, and no more sound."}
+	case like < -alike:
+		return &find.Finding{ID: "upside-down", What: earlier + " upside down", Why: "The two cancel each other. Turn one of them over."}
 	}
-	return out
+	return nil
 }
 
 // HeadOfAll returns the silence that all stems begin with, in seconds: what may be trimmed
@@ -413,7 +408,7 @@ func HeadOfAll(all []*Analysis) float64 {
 const muchShorter = 0.5
 
 // Short names a stem that is much shorter than the others are in the median.
-func Short(stem *Analysis, all []*Analysis) []Finding {
+func Short(stem *Analysis, all []*Analysis) []find.Finding {
 	var others []meter.Figure
 	for _, a := range all {
 		if a != nil && a != stem {
@@ -424,13 +419,13 @@ func Short(stem *Analysis, all []*Analysis) []Finding {
 	if len(others) < 2 || stem.DurationS > muchShorter*usual {
 		return nil
 	}
-	return []Finding{{fmt.Sprintf("only %.1f s long, the others %.1f s", stem.DurationS, usual), "A single hit or a loop plays once, at the start. Bounce it over the whole song."}}
+	return []find.Finding{{ID: "short", What: fmt.Sprintf("only %.1f s long, the others %.1f s", stem.DurationS, usual), Why: "A single hit or a loop plays once, at the start. Bounce it over the whole song."}}
 }
 
 // Against names what is odd about a stem's length beside the kick's.
-func Against(stem, kick *Analysis) []Finding {
+func Against(stem, kick *Analysis) []find.Finding {
 	if d := kick.DurationS - stem.DurationS; d > shortBy && stem != kick {
-		return []Finding{{fmt.Sprintf("ends %.2f s before the kick", d), "What is missing is taken as silence; the hits there count as clear."}}
+		return []find.Finding{{ID: "ends-early", What: fmt.Sprintf("ends %.2f s before the kick", d), Why: "What is missing is taken as silence; the hits there count as clear."}}
 	}
 	return nil
 }

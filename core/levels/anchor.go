@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -325,6 +326,6 @@ func byReference(l *Ledger, o Options, p *Plan) ([]want, error) {
 			worst, at = d, b
 		}
 	}
-	p.Notes = append(p.Notes, fmt.Sprintf("What levels cannot mend: %s dB against the finished track around %.0f Hz.", signed(worst), meter.BandHz(at)))
+	p.Notes = append(p.Notes, fmt.Sprintf("What levels cannot mend: %s dB against the finished track around %.0f Hz.", figure.ShortPlus(worst), meter.BandHz(at)))
 	return out, nil
 }

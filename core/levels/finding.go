@@ -3,9 +3,10 @@ package levels
 import (
 	"fmt"
 	"math"
-	"strconv"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
+	"mellowthump/core/find"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
@@ -17,62 +18,16 @@ const (
 	bandFloor  = 40.0  // dB under a stem's own loudest band: what counts of it
 )
 
-// Finding is one thing about the levels, with the change that would put it right.
-type Finding struct {
-	What string // with the number
-	Why  string
-	Hear string // a solo of the deck
-	Fix  []Set  // nothing where there is no single change that mends it
-	Do   string // what the fix does, in words
-}
-
-// Set is a value to be set at a step of a stem, bus or the master.
-type Set struct {
-	Stem, Bus string // ids; both empty: the master
-	Step      session.Step
-	DB        float64
-	Trigger   string // or: the trigger to be taken at its stem
-}
-
 // Sound is what a file sounds like, as far as it bears on levels.
 type Sound struct {
 	Spectrum meter.Spectrum
 	Sustain  float64 // share of the time in which it is heard
 }
 
-// Apply makes a finding's changes in a song.
-func Apply(song *session.Song, sets []Set) error {
-	for _, s := range sets {
-		switch {
-		case s.Trigger != "":
-			t := song.Trigger(s.Trigger)
-			if t == nil {
-				return fmt.Errorf("the trigger is no longer there")
-			}
-			t.At = ""
-		case s.Stem != "":
-			st := song.Stem(s.Stem)
-			if st == nil {
-				return fmt.Errorf("the stem is no longer there")
-			}
-			st.SetGain(s.Step, s.DB)
-		case s.Bus != "":
-			b := song.Bus(s.Bus)
-			if b == nil {
-				return fmt.Errorf("the bus is no longer there")
-			}
-			b.Fader = s.DB
-		default:
-			song.Master.Fader = s.DB
-		}
-	}
-	return nil
-}
-
 // Judge lists the findings of a ledger, the worst first. sounds are by audio hash; position
 // names a frame of the song.
-func Judge(l *Ledger, sounds map[string]Sound, position func(frame int) string) []Finding {
-	var out []Finding
+func Judge(l *Ledger, sounds map[string]Sound, position func(frame int) string) []find.Finding {
+	var out []find.Finding
 	out = append(out, l.lostTriggers()...)
 	out = append(out, l.clipping(position)...)
 	out = append(out, l.buses()...)
@@ -80,6 +35,9 @@ func Judge(l *Ledger, sounds map[string]Sound, position func(frame int) string) 
 	out = append(out, l.outside()...)
 	out = append(out, l.trims()...)
 	out = append(out, l.unheard(sounds)...)
+	for i := range out {
+		out[i].Stage, out[i].Apply = "levels", "Apply: "+out[i].Do
+	}
 	return out
 }
 
@@ -93,13 +51,13 @@ func free(st *session.Stem) (session.Step, bool) {
 	return "", false
 }
 
-// trimBy returns the setting that changes a stem by dB at its first free step.
-func trimBy(st *session.Stem, db float64) []Set {
+// trimBy returns the edit that changes a stem by dB at its first free step.
+func trimBy(st *session.Stem, db float64) []session.Edit {
 	step, ok := free(st)
 	if !ok {
 		return nil
 	}
-	return []Set{{Stem: st.ID, Step: step, DB: tenth(st.Gain(step) + db)}}
+	return []session.Edit{session.Gain{At: session.At{Stem: st.ID}, Step: step, DB: tenth(st.Gain(step) + db)}}
 }
 
 func tenth(v float64) float64 { return math.Round(v*10) / 10 }
@@ -107,23 +65,11 @@ func tenth(v float64) float64 { return math.Round(v*10) / 10 }
 // said shows dB in a sentence.
 func said(db float64) string { return fmt.Sprintf("%.1f dB", math.Abs(db)) }
 
-// signed shows a number with its sign, a true minus, and no more decimals than it needs.
-func signed(v float64) string {
-	v = math.Round(v*10)/10 + 0
-	sign := "+"
-	if v < 0 {
-		sign = "−"
-	} else if v == 0 {
-		sign = ""
-	}
-	return sign + strconv.FormatFloat(math.Abs(v), 'f', -1, 64)
-}
-
 // at shows a level in a sentence.
-func at(peak meter.Figure) string { return signed(float64(peak)) + " dBFS" }
+func at(peak meter.Figure) string { return figure.ShortPlus(float64(peak)) + " dBFS" }
 
-func (l *Ledger) lostTriggers() []Finding {
-	var out []Finding
+func (l *Ledger) lostTriggers() []find.Finding {
+	var out []find.Finding
 	for i := range l.Song.Stems {
 		st := &l.Song.Stems[i]
 		m, d := st.DuckMove()
@@ -142,18 +88,19 @@ func (l *Ledger) lostTriggers() []Finding {
 		if p := l.Song.Path(from.Bus); len(p) > 0 {
 			where = "to " + p[0].Name
 		}
-		out = append(out, Finding{
+		out = append(out, find.Finding{
+			ID:   find.ID("lost-trigger", st.ID),
 			What: fmt.Sprintf("%s no longer ducks: its trigger does not arrive", st.Name),
 			Why:  fmt.Sprintf("The trigger is taken at %s, and %s now goes %s.", to.Name, from.Name, where),
-			Hear: "both", Fix: []Set{{Trigger: t.ID}}, Do: fmt.Sprintf("take it at %s itself", from.Name),
+			Hear: "both", Fix: []session.Edit{session.TakeAtStem{Trigger: t.ID}}, Do: fmt.Sprintf("take it at %s itself", from.Name),
 		})
 	}
 	return out
 }
 
 // clipping tells what goes over full scale at the step where it does so first.
-func (l *Ledger) clipping(position func(int) string) []Finding {
-	var out []Finding
+func (l *Ledger) clipping(position func(int) string) []find.Finding {
+	var out []find.Finding
 	over := map[string]bool{} // buses that hold something that is told already
 	mark := func(bus string) {
 		over[""] = true
@@ -167,7 +114,8 @@ func (l *Ledger) clipping(position func(int) string) []Finding {
 		}
 		for _, step := range session.StemSteps {
 			if lv := row.Levels.Steps[step]; lv.Peak > 0 {
-				out = append(out, Finding{
+				out = append(out, find.Finding{
+					ID:   find.ID("over-full-scale", row.Stem.ID),
 					What: fmt.Sprintf("%s goes over full scale at the %s step, by %s", row.Stem.Name, step, said(float64(lv.Peak))),
 					Why:  fmt.Sprintf("Its worst sample is at %s. What comes after cannot give back what is cut off there.", position(lv.At)),
 					Hear: "all", Fix: trimBy(row.Stem, -math.Ceil(10*float64(lv.Peak)+1)/10), Do: "turn it down at its first free step",
@@ -182,7 +130,8 @@ func (l *Ledger) clipping(position func(int) string) []Finding {
 		if b.Out.Peak <= 0 || over[b.Bus.ID] || l.childOver(b.Bus.ID) {
 			continue
 		}
-		f := Finding{
+		f := find.Finding{
+			ID:   find.ID("over-full-scale", "bus", b.Bus.ID),
 			What: fmt.Sprintf("%s goes over full scale at the bus, by %s", b.Bus.Name, said(float64(b.Out.Peak))),
 			Why:  fmt.Sprintf("Its worst sample is at %s; no part of it is over alone. A bus nearly always creeps over when everything joins it. Its fader alone shifts the balance; the plan keeps it.", position(b.Out.At)),
 			Hear: "bus:" + b.Bus.ID,
@@ -192,7 +141,8 @@ func (l *Ledger) clipping(position func(int) string) []Finding {
 		mark(b.Bus.ID)
 	}
 	if m := l.Master.Out; m.Peak > 0 && !over[""] {
-		f := Finding{
+		f := find.Finding{
+			ID:   find.ID("over-full-scale", "master"),
 			What: fmt.Sprintf("The premaster goes over full scale, by %s", said(float64(m.Peak))),
 			Why:  fmt.Sprintf("Its worst sample is at %s; no bus is over alone.", position(m.At)), Hear: "all",
 		}
@@ -212,30 +162,31 @@ func (l *Ledger) childOver(id string) bool {
 	return false
 }
 
-func (l *Ledger) busFix(b Bus) ([]Set, string) {
+func (l *Ledger) busFix(b Bus) ([]session.Edit, string) {
 	if b.Bus.Locked() {
 		return nil, ""
 	}
 	limit := l.Song.LevelRules().Bus
 	to := math.Floor(10*(b.Bus.Fader-(float64(b.Out.Peak)-limit))) / 10
-	return []Set{{Bus: b.Bus.ID, Step: session.BusStep, DB: to}}, "bring its fader to " + signed(to) + " dB"
+	return []session.Edit{session.Gain{At: session.At{Bus: b.Bus.ID}, Step: session.BusStep, DB: to}}, "bring its fader to " + figure.ShortPlus(to) + " dB"
 }
 
-func (l *Ledger) masterFix() ([]Set, string) {
+func (l *Ledger) masterFix() ([]session.Edit, string) {
 	if l.Song.Master.Locked() {
 		return nil, ""
 	}
 	to := math.Floor(10*(l.Song.Master.Fader-(float64(l.Master.Out.Peak)-l.Song.LevelRules().Premaster))) / 10
-	return []Set{{Step: session.MasterStep, DB: to}}, "bring the master to " + signed(to) + " dB"
+	return []session.Edit{session.Gain{Step: session.MasterStep, DB: to}}, "bring the master to " + figure.ShortPlus(to) + " dB"
 }
 
 // buses tells which bus, and the premaster, lies over its limit without clipping.
-func (l *Ledger) buses() []Finding {
+func (l *Ledger) buses() []find.Finding {
 	rules := l.Song.LevelRules()
-	var out []Finding
+	var out []find.Finding
 	for _, b := range l.Buses {
 		if over := float64(b.Out.Peak) - rules.Bus; over > 0.05 && b.Out.Peak <= 0 {
-			f := Finding{
+			f := find.Finding{
+				ID:   find.ID("over-line", "bus", b.Bus.ID),
 				What: fmt.Sprintf("%s peaks %s over %s", b.Bus.Name, said(over), at(meter.Figure(rules.Bus))),
 				Why:  "A bus over this line leaves the premaster no room.", Hear: "bus:" + b.Bus.ID,
 			}
@@ -244,7 +195,8 @@ func (l *Ledger) buses() []Finding {
 		}
 	}
 	if m := l.Master.Out.Peak; float64(m) > rules.Limit+0.05 && m <= 0 {
-		f := Finding{
+		f := find.Finding{
+			ID:   find.ID("over-line", "master"),
 			What: fmt.Sprintf("The premaster peaks at %s, over the line at %s", at(m), at(meter.Figure(rules.Limit))),
 			Why:  fmt.Sprintf("%s is aimed at, so that what comes after has room.", at(meter.Figure(rules.Premaster))), Hear: "all",
 		}
@@ -255,8 +207,8 @@ func (l *Ledger) buses() []Finding {
 }
 
 // order tells of a kick and a bass in the wrong order, and of melodies too near to the drums.
-func (l *Ledger) order() []Finding {
-	var out []Finding
+func (l *Ledger) order() []find.Finding {
+	var out []find.Finding
 	rules := l.Song.LevelRules()
 	kick, bass := l.Group(session.Kick), l.Group(session.Bass)
 	if kick == nil || !kick.Level.Peak.Valid() {
@@ -265,7 +217,7 @@ func (l *Ledger) order() []Finding {
 	if l.wrongOrder() {
 		d := float64(bass.Level.Peak - kick.Level.Peak)
 		w := bass.Window
-		f := Finding{Hear: "both", Do: "bring the bass to its window"}
+		f := find.Finding{ID: "kick-and-bass", Hear: "both", Do: "bring the bass to its window"}
 		if d > 0 {
 			f.What = fmt.Sprintf("%s peaks %s over the kick, and the kick leads", name(bass), said(d))
 			f.Why = "Where the kick leads, the bass sits 1 to 3 dB under it; if the bass is meant to lead, say so on Intake."
@@ -288,7 +240,8 @@ func (l *Ledger) order() []Finding {
 			if gap < 0 {
 				where = "over"
 			}
-			out = append(out, Finding{
+			out = append(out, find.Finding{
+				ID:   find.ID("near-the-kick", row.Stem.ID),
 				What: fmt.Sprintf("%s is only %s %s the kick", row.Stem.Name, said(gap), where),
 				Why:  "Turning the melodies down is the first way to make drums hit.",
 				Hear: "all", Fix: trimBy(row.Stem, math.Floor(10*(gap-rules.MelodyGap))/10), Do: fmt.Sprintf("%.0f dB under it", rules.MelodyGap),
@@ -323,17 +276,18 @@ func inward(db float64) float64 {
 }
 
 // outside tells what lies over or under its window.
-func (l *Ledger) outside() []Finding {
-	var out []Finding
+func (l *Ledger) outside() []find.Finding {
+	var out []find.Finding
 	tell := func(name string, peak meter.Figure, w *session.Window, stems ...*session.Stem) {
 		d := Outside(peak, w)
 		if math.Abs(d) <= 0.05 {
 			return
 		}
-		f := Finding{
+		f := find.Finding{
+			ID:   find.ID("window", stems[0].ID),
 			What: fmt.Sprintf("%s peaks %s over its window", name, said(d)),
-			Why:  fmt.Sprintf("It peaks at %s; %s usually lies between %s and %s dBFS.", at(peak), what(stems[0].Role), signed(w.Lo), signed(w.Hi)),
-			Hear: "all", Do: "trim by " + signed(inward(-d)) + " dB",
+			Why:  fmt.Sprintf("It peaks at %s; %s usually lies between %s and %s dBFS.", at(peak), what(stems[0].Role), figure.ShortPlus(w.Lo), figure.ShortPlus(w.Hi)),
+			Hear: "all", Do: "trim by " + figure.ShortPlus(inward(-d)) + " dB",
 		}
 		if d < 0 {
 			f.What = fmt.Sprintf("%s peaks %s under its window", name, said(d))
@@ -380,14 +334,15 @@ func what(r session.Role) string {
 }
 
 // trims tells of trims too large, and of gain taken away and given back.
-func (l *Ledger) trims() []Finding {
-	var out []Finding
+func (l *Ledger) trims() []find.Finding {
+	var out []find.Finding
 	for i := range l.Song.Stems {
 		st := &l.Song.Stems[i]
 		for _, step := range session.StemSteps {
 			if g := st.Gain(step); math.Abs(g) > bigTrim {
-				out = append(out, Finding{
-					What: fmt.Sprintf("%s is trimmed by %s dB at the %s step", st.Name, signed(g), step),
+				out = append(out, find.Finding{
+					ID:   find.ID("big-trim", st.ID, string(step)),
+					What: fmt.Sprintf("%s is trimmed by %s dB at the %s step", st.Name, figure.ShortPlus(g), step),
 					Why:  "More than 12 dB at one place is a sign that the source itself should be louder or quieter. Bounce it anew, or pick another sound.", Hear: "all",
 				})
 			}
@@ -398,12 +353,16 @@ func (l *Ledger) trims() []Finding {
 				if back < thrownAway {
 					continue
 				}
-				f := Finding{
+				f := find.Finding{
+					ID:   find.ID("thrown-away", st.ID, string(down), string(up)),
 					What: fmt.Sprintf("%s loses %.1f dB at the %s step and gets %.1f dB back at the %s", st.Name, -st.Gain(down), down, st.Gain(up), up),
 					Why:  "Gain thrown away and made up again hides where the level comes from.", Hear: "all", Do: "let the two cancel; the sound stays as it is",
 				}
 				if !st.Locked(down) && !st.Locked(up) {
-					f.Fix = []Set{{Stem: st.ID, Step: down, DB: tenth(st.Gain(down) + back)}, {Stem: st.ID, Step: up, DB: tenth(st.Gain(up) - back)}}
+					f.Fix = []session.Edit{
+						session.Gain{At: session.At{Stem: st.ID}, Step: down, DB: tenth(st.Gain(down) + back)},
+						session.Gain{At: session.At{Stem: st.ID}, Step: up, DB: tenth(st.Gain(up) - back)},
+					}
 				}
 				out = append(out, f)
 			}
@@ -413,8 +372,8 @@ func (l *Ledger) trims() []Finding {
 }
 
 // unheard tells of stems that lie under the sum of the others in every band.
-func (l *Ledger) unheard(sounds map[string]Sound) []Finding {
-	var out []Finding
+func (l *Ledger) unheard(sounds map[string]Sound) []find.Finding {
+	var out []find.Finding
 	power := func(st *session.Stem, band int) float64 {
 		s, ok := sounds[st.Audio]
 		if !ok || band >= len(s.Spectrum.Level) || !s.Spectrum.Level[band].Valid() {
@@ -454,7 +413,8 @@ func (l *Ledger) unheard(sounds map[string]Sound) []Finding {
 			best = max(best, dsp.PowerDB(own/s.Sustain/max(rest, 1e-12))) // while it sounds
 		}
 		if others > 0 && best < inaudible {
-			out = append(out, Finding{
+			out = append(out, find.Finding{
+				ID:   find.ID("unheard", st.ID),
 				What: fmt.Sprintf("%s lies %s under the others in every band", st.Name, said(best)),
 				Why:  "Nobody will hear it. Mute it and listen whether anything is missing; what is not missed can go.",
 				Hear: "all", Fix: trimBy(st, math.Ceil(inaudible-best+8)), Do: "raise it until it can be heard",

@@ -5,6 +5,7 @@ package levels
 import (
 	"context"
 	"fmt"
+	"runtime"
 
 	"golang.org/x/sync/errgroup"
 
@@ -59,7 +60,7 @@ type Ledger struct {
 func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (*Ledger, error) {
 	l := &Ledger{Song: song, Rows: make([]Row, len(song.Stems))}
 	g, inner := errgroup.WithContext(ctx)
-	g.SetLimit(2)
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range song.Stems {
 		st := &song.Stems[i]
 		l.Rows[i].Stem = st
@@ -80,7 +81,7 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	}
 	buses := make([]Bus, len(song.Buses))
 	g, inner = errgroup.WithContext(ctx)
-	g.SetLimit(2)
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range l.Groups {
 		g.Go(func() (err error) {
 			l.Groups[i].Level, err = l.together(inner, r, l.Groups[i].Stems, w)

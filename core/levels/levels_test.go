@@ -13,6 +13,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/find"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -211,7 +212,7 @@ func TestFindings(t *testing.T) {
 	} {
 		b := base()
 		c.set(&b.song)
-		has := func() *Finding {
+		has := func() *find.Finding {
 			for _, f := range Judge(b.measure(t), nil, frames) {
 				if strings.HasPrefix(f.What, c.want) {
 					return &f
@@ -231,7 +232,7 @@ func TestFindings(t *testing.T) {
 			t.Errorf("%s: no remedy", name)
 			continue
 		}
-		if err := Apply(&b.song, f.Fix); err != nil {
+		if _, err := f.Edit().Apply(&b.song); err != nil {
 			t.Fatal(err)
 		}
 		if again := has(); again != nil {

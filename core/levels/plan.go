@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -417,7 +418,7 @@ func (s *solver) check(l *Ledger) {
 	}
 	for _, c := range changes(s.plan.Before.Song, s.song) {
 		if c.Stem != "" && math.Abs(c.To) > bigTrim && math.Abs(c.From) <= bigTrim {
-			s.note("%s would be trimmed by %s dB: change the source instead, if it can be changed.", c.Name, signed(c.To))
+			s.note("%s would be trimmed by %s dB: change the source instead, if it can be changed.", c.Name, figure.ShortPlus(c.To))
 		}
 	}
 }

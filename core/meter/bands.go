@@ -2,6 +2,7 @@ package meter
 
 import (
 	"math"
+	"mellowthump/core/dsp"
 	"sort"
 
 	"gonum.org/v1/gonum/dsp/fourier"
@@ -69,11 +70,10 @@ func MeasureSpectrum(src audio.Source) (Spectrum, error) {
 	n := max(1, int(f.Frames)/size) // whole stretches only; a short sound is filled with silence
 	stride := max(1, (n+bandFrames-1)/bandFrames)
 	fft := fourier.NewFFT(size)
-	window := make([]float64, size)
+	window := dsp.Hann(size)
 	power := 0.0
-	for i := range window {
-		window[i] = 0.5 - 0.5*math.Cos(2*math.Pi*(float64(i)+0.5)/float64(size))
-		power += window[i] * window[i]
+	for _, w := range window {
+		power += w * w
 	}
 	bins := size/2 + 1
 	var sums [3][]float64 // |L|^2, |R|^2, Re(L R*)

@@ -382,10 +382,11 @@ func newComb(fs float64) *comb {
 func (c *comb) pitch(x []float32) float64 {
 	skip := min(int(combSkip*c.fs), len(x)/4)
 	x = x[skip:min(len(x), skip+int(combWindow*c.fs))]
+	window := dsp.Hann(len(x))
 	for i := range c.x {
 		c.x[i] = 0
 		if i < len(x) {
-			c.x[i] = float64(x[i]) * (0.5 - 0.5*math.Cos(2*math.Pi*(float64(i)+0.5)/float64(len(x))))
+			c.x[i] = float64(x[i]) * window[i]
 		}
 	}
 	c.c = c.fft.Coefficients(c.c, c.x)

@@ -459,8 +459,9 @@ func subharmonic(low []float32, fs, hz float64) bool {
 		}
 	}
 	x := make([]float64, n)
+	window := dsp.Hann(size)
 	for i, v := range low[at : at+size] {
-		x[i] = float64(v) * (0.5 - 0.5*math.Cos(2*math.Pi*(float64(i)+0.5)/float64(size)))
+		x[i] = float64(v) * window[i]
 	}
 	c := fourier.NewFFT(n).Coefficients(nil, x)
 	reach := int(math.Ceil(2 * float64(n) / float64(size)))

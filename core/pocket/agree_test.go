@@ -122,7 +122,7 @@ func TestNudgeThatHurtsIsNotAdvised(t *testing.T) {
 // Layers of a kick: one that is upside down is found, one that agrees is not.
 func TestLayers(t *testing.T) {
 	r, s, w := song(sine(43.65, 0.1), shifted(0, -0.4), shifted(0, 0.4))
-	layers, err := Layers(r, &s, w)
+	layers, err := Layers(context.Background(), r, &s, w)
 	if err != nil || len(layers) != 2 {
 		t.Fatalf("%+v, %v", layers, err)
 	}
@@ -338,7 +338,7 @@ func TestDetuneMeasuresAgain(t *testing.T) {
 	}
 	for name, m := range map[string]move.Move{"all": Detune(line, -17, false), "each": Detune(line, 0, true)} {
 		c := With(&s, "b", m, true)
-		out, _, err := r.Stem(&c, c.Stem("b"), w)
+		out, _, err := r.Stem(context.Background(), &c, c.Stem("b"), w)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -3,6 +3,7 @@ package pocket
 import (
 	"context"
 	"math"
+	"runtime"
 	"sort"
 
 	"golang.org/x/sync/errgroup"
@@ -88,7 +89,7 @@ func KickOptions(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 	}
 	out := make([]KickOption, len(semitones))
 	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(2)
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range out {
 		g.Go(func() error {
 			c := TunedKick(song, 100*float64(semitones[i]))

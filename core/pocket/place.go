@@ -6,6 +6,7 @@ import (
 	"math"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -67,7 +68,7 @@ func Proposals(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		if left > tailLoud || kick.Move(TailFade) != nil {
 			from := math.Max(tailLeast, float64(over)-tailBefore)
 			f := &move.Fade{Trigger: session.KickTrigger, From: math.Round(from), To: math.Round(math.Max(from+20, float64(over)+tailAfter))}
-			add(TailFade, kick, fmt.Sprintf("%s is still at %s dB when the bass takes over at %.0f ms: fade its tail", kick.Name, minus(math.Round(left)), float64(over)),
+			add(TailFade, kick, fmt.Sprintf("%s is still at %s dB when the bass takes over at %.0f ms: fade its tail", kick.Name, figure.Short(math.Round(left)), float64(over)),
 				fmt.Sprintf("fade from %.0f ms after the hit, gone by %.0f ms", f.From, f.To), f)
 		}
 	}
@@ -84,7 +85,7 @@ func Proposals(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 	}
 	for i := range out {
 		if now := out[i].Stem.Move(out[i].ID); now != nil {
-			out[i].On, out[i].Move, out[i].Values = true, *now, Values(now.Params)
+			out[i].On, out[i].Move, out[i].Values = true, *now, move.Words(now.Params)
 		}
 		c := With(song, out[i].Stem.ID, out[i].Move, !out[i].On)
 		q, err := r.Pair(ctx, &c, w)
@@ -102,28 +103,6 @@ func Proposals(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		}
 	}
 	return out, nil
-}
-
-// Values says a move in general terms, to be set by hand elsewhere.
-func Values(p move.Params) string {
-	switch v := p.(type) {
-	case *move.Fade:
-		return fmt.Sprintf("fade from %.0f ms after the hit, gone by %.0f ms", v.From, v.To)
-	case *move.Filter:
-		if v.Slope > 0 {
-			return fmt.Sprintf("%s at %g Hz, %d dB per octave", map[dsp.Shape]string{dsp.Highpass: "high-pass", dsp.Lowpass: "low-pass"}[v.Shape], v.Hz, v.Slope)
-		}
-		return fmt.Sprintf("%s at %g Hz, %s dB, Q %g", v.Shape, v.Hz, minus(v.DB), v.Q)
-	case *move.Part:
-		return fmt.Sprintf("%s kept, crossfade of %g ms around %g ms after the hit", v.Keep, v.Fade, v.At)
-	case *move.Nudge:
-		return fmt.Sprintf("%s ms later", minus(v.MS))
-	case *move.Polarity:
-		return "polarity turned over"
-	case *move.Tune:
-		return fmt.Sprintf("detuned by %s cents", minus(v.Cents))
-	}
-	return ""
 }
 
 // With returns the song with a move in a stem's chain, or without it.
@@ -182,7 +161,7 @@ func (l Layer) Cancels() bool {
 }
 
 // Layers checks the layers of the kick against each other.
-func Layers(r *mix.Renderer, song *session.Song, w mix.Window) ([]Layer, error) {
+func Layers(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) ([]Layer, error) {
 	first := song.TriggerStem()
 	if first == nil {
 		return nil, nil
@@ -203,11 +182,11 @@ func Layers(r *mix.Renderer, song *session.Song, w mix.Window) ([]Layer, error) 
 		if st.ID == first.ID {
 			continue
 		}
-		a, aKey, err := r.Stem(song, first, w)
+		a, aKey, err := r.Stem(ctx, song, first, w)
 		if err != nil {
 			return nil, err
 		}
-		b, bKey, err := r.Stem(song, st, w)
+		b, bKey, err := r.Stem(ctx, song, st, w)
 		if err != nil {
 			return nil, err
 		}

@@ -6,21 +6,11 @@ import (
 	"math"
 	"strings"
 
+	"mellowthump/core/figure"
+	"mellowthump/core/find"
 	"mellowthump/core/meter"
+	"mellowthump/core/session"
 )
-
-// Finding is a judgement: what with its number, why it matters, how to hear it, what to do.
-type Finding struct {
-	What string
-	Why  string
-	Hear string // the deck's solo that shows it: "both", "bass" ...
-	Do   string
-	Link string // the stage where it is done; empty: in the user's own workstation
-
-	Action string // what Apply does here; empty: nothing
-	Apply  string // in a word or two
-	Values string // to be set by hand elsewhere
-}
 
 const (
 	cancels  = -1.0 // dB of median phase sum from which kick and bass are said to cancel
@@ -54,25 +44,25 @@ func Sentence(f meter.HitFigures, target float64, kick, bass string) string {
 			upper(bass), -worst/float64(buried), lower(kick), buried, n, target, under)
 	}
 	return fmt.Sprintf("%s clears %s by less than the %g dB asked on %d of %d hits; the worst tenth has %s dB.",
-		upper(kick), lower(bass), target, under, n, minus(float64(f.ClearanceP10)))
+		upper(kick), lower(bass), target, under, n, figure.Short(float64(f.ClearanceP10)))
 }
 
 // Judge names what is wrong between kick and bass; nil where nothing is. line is the bass's
 // commonest pitch, nil where it has none.
-func Judge(f meter.HitFigures, target float64, kick, bass string, line *meter.Pitch) []Finding {
-	var out []Finding
+func Judge(f meter.HitFigures, target float64, kick, bass string, line *meter.Pitch) []find.Finding {
+	var out []find.Finding
 	if under := f.Under(target - shown); under > allowed(len(f.Hits)) || float64(f.ClearanceP10) < target-shown {
-		out = append(out, Finding{
-			What: fmt.Sprintf("%d of %d hits under %g dB", under, len(f.Hits), target),
-			Why:  "A kick that does not clear the bass in its own octave is heard as click without weight.",
-			Hear: "both",
-			Do:   "Duck the bass as little as it takes.",
-			Link: "duck",
+		out = append(out, find.Finding{
+			ID: "under", What: fmt.Sprintf("%d of %d hits under %g dB", under, len(f.Hits), target),
+			Why:   "A kick that does not clear the bass in its own octave is heard as click without weight.",
+			Hear:  "both",
+			Do:    "Duck the bass as little as it takes.",
+			Other: "duck",
 		})
 	}
 	if f.PhaseSumMedian.Valid() && f.PhaseSumMedian < cancels {
-		out = append(out, Finding{
-			What: fmt.Sprintf("The two cancel: phase sum %s dB", minus(float64(f.PhaseSumMedian))),
+		out = append(out, find.Finding{
+			ID: "cancel", What: fmt.Sprintf("The two cancel: phase sum %s dB", figure.Short(float64(f.PhaseSumMedian))),
 			Why:  "Where kick and bass pull against each other, both lose weight.",
 			Hear: "both",
 			Do:   "Try the bass with its polarity turned over, or moved by a few ms, and bounce it again.",
@@ -83,46 +73,48 @@ func Judge(f meter.HitFigures, target float64, kick, bass string, line *meter.Pi
 		if line.Cents < 0 {
 			side = "flat"
 		}
-		out = append(out, Finding{
-			What: fmt.Sprintf("%s is %.0f cents %s", upper(bass), math.Abs(line.Cents), side),
+		out = append(out, find.Finding{
+			ID: "bass-off-tune", What: fmt.Sprintf("%s is %.0f cents %s", upper(bass), math.Abs(line.Cents), side),
 			Why:  fmt.Sprintf("Its commonest note, %s, reads %.2f Hz. Beside a tuned instrument that beats.", line.Note, line.Hz),
 			Hear: "bass",
-			Do:   fmt.Sprintf("Detune it by %s cents.", minus(-math.Round(line.Cents))),
+			Do:   fmt.Sprintf("Detune it by %s cents.", figure.Short(-math.Round(line.Cents))),
 
-			Action: "detune", Apply: "Detune", Values: fmt.Sprintf("detune by %s cents", minus(-math.Round(line.Cents))),
+			Apply: "Detune", Values: fmt.Sprintf("detune by %s cents", figure.Short(-math.Round(line.Cents))),
 		})
 	}
 	return out
 }
 
 // Agree names what is wrong in phase: layers that cancel, and a nudge that is worth it.
-func Agree(n *Nudge, layers []Layer, bass string) []Finding {
-	var out []Finding
+func Agree(n *Nudge, layers []Layer, bass string) []find.Finding {
+	var out []find.Finding
 	for _, l := range layers {
 		if l.Cancels() {
-			out = append(out, Finding{
-				What:   fmt.Sprintf("%s is upside down against the other kick layer", l.Stem.Name),
-				Why:    fmt.Sprintf("The two sum to %s dB in their low end; turned over, to %s dB.", minus(float64(l.Sum)), minus(float64(l.Flipped))),
-				Hear:   "kick",
-				Do:     "Turn this layer over.",
-				Action: "flip:" + l.Stem.ID, Apply: "Turn it over", Values: "polarity of " + l.Stem.Name + " turned over",
+			out = append(out, find.Finding{
+				ID:   find.ID("layer-upside-down", l.Stem.ID),
+				What: fmt.Sprintf("%s is upside down against the other kick layer", l.Stem.Name),
+				Why:  fmt.Sprintf("The two sum to %s dB in their low end; turned over, to %s dB.", figure.Short(float64(l.Sum)), figure.Short(float64(l.Flipped))),
+				Hear: "kick",
+				Do:   "Turn this layer over.",
+				Fix:  []session.Edit{TurnOver(l.Stem)}, Apply: "Turn it over", Values: "polarity of " + l.Stem.Name + " turned over",
 			})
 		}
 	}
 	if n.Advised() {
-		way := fmt.Sprintf("%s ms later", minus(n.Best.MS))
+		way := fmt.Sprintf("%s ms later", figure.Short(n.Best.MS))
 		if n.Best.MS < 0 {
-			way = fmt.Sprintf("%s ms earlier", minus(-n.Best.MS))
+			way = fmt.Sprintf("%s ms earlier", figure.Short(-n.Best.MS))
 		}
 		if n.Best.Flip {
 			way += " and upside down"
 		}
-		out = append(out, Finding{
-			What:   fmt.Sprintf("%s adds more %s", upper(bass), way),
-			Why:    fmt.Sprintf("The phase sum rises from %s to %s dB in the median; %d hits gain, %d lose, of %d.", minus(float64(n.Now)), minus(float64(n.BestSum)), n.Helped, n.Hurt, n.Of),
-			Hear:   "both",
-			Do:     "Nudge it.",
-			Action: "nudge", Apply: "Nudge", Values: way,
+		out = append(out, find.Finding{
+			ID:    "nudge",
+			What:  fmt.Sprintf("%s adds more %s", upper(bass), way),
+			Why:   fmt.Sprintf("The phase sum rises from %s to %s dB in the median; %d hits gain, %d lose, of %d.", figure.Short(float64(n.Now)), figure.Short(float64(n.BestSum)), n.Helped, n.Hurt, n.Of),
+			Hear:  "both",
+			Do:    "Nudge it.",
+			Apply: "Nudge", Values: way,
 		})
 	}
 	return out
@@ -137,7 +129,7 @@ const (
 
 // OffNote tells of a kick that is out of tune with the note of the bass that most of its hits fall on. kickHz is the
 // pitch that the kick settles on; it is compared in the note's own octave, too.
-func OffNote(kickHz float64, notes []NoteUse, hits int, kick, bass string) []Finding {
+func OffNote(kickHz float64, notes []NoteUse, hits int, kick, bass string) []find.Finding {
 	var most *NoteUse
 	for i := range notes {
 		if most == nil || notes[i].Hits > most.Hits {
@@ -155,11 +147,11 @@ func OffNote(kickHz float64, notes []NoteUse, hits int, kick, bass string) []Fin
 	if cents < 0 {
 		side = "under"
 	}
-	return []Finding{{
-		What: fmt.Sprintf("%s is %.0f cents %s %s, on which %d of %d hits fall", upper(kick), math.Abs(cents), side, most.Note, most.Hits, hits),
+	return []find.Finding{{
+		ID: "kick-off-note", What: fmt.Sprintf("%s is %.0f cents %s %s, on which %d of %d hits fall", upper(kick), math.Abs(cents), side, most.Note, most.Hits, hits),
 		Why:  fmt.Sprintf("It settles on %.1f Hz, %s plays %.1f. So near, and not together, the two beat.", kickHz, lower(bass), most.Hz),
-		Hear: "both", Do: fmt.Sprintf("Tune the kick by %s cents; the pitches below show it against the whole line.", minus(-math.Round(cents))),
-		Values: fmt.Sprintf("tune the kick by %s cents", minus(-math.Round(cents))),
+		Hear: "both", Do: fmt.Sprintf("Tune the kick by %s cents; the pitches below show it against the whole line.", figure.Short(-math.Round(cents))),
+		Values: fmt.Sprintf("tune the kick by %s cents", figure.Short(-math.Round(cents))),
 	}}
 }
 
@@ -168,14 +160,14 @@ func OffNote(kickHz float64, notes []NoteUse, hits int, kick, bass string) []Fin
 const stepsTell = 4.0
 
 // Steady tells of level steps between the notes of a bass, which are evened in Body.
-func Steady(spread meter.Figure, notes int, bass string) []Finding {
+func Steady(spread meter.Figure, notes int, bass string) []find.Finding {
 	if !spread.Valid() || float64(spread) < stepsTell {
 		return nil
 	}
-	return []Finding{{
-		What: fmt.Sprintf("%s’s notes step in level by %s dB", upper(bass), minus(float64(spread))),
+	return []find.Finding{{
+		ID: "level-steps", What: fmt.Sprintf("%s’s notes step in level by %s dB", upper(bass), figure.Short(float64(spread))),
 		Why:  fmt.Sprintf("10th to 90th percentile of %d notes, 20 to 150 Hz. No duck fits loud and soft notes alike.", notes),
-		Hear: "bass", Do: "Body will even them; until then, even them by clip gain.", Link: "body",
+		Hear: "bass", Do: "Body will even them; until then, even them by clip gain.", Other: "body",
 	}}
 }
 
@@ -190,49 +182,40 @@ func LeadSentence(b meter.BassLead, target float64, kick, bass string) string {
 	case judged == 0:
 		return fmt.Sprintf("No note of %s is known under the hits, so it cannot be judged as the leader.", lower(bass))
 	case under <= allowed(judged) && left > allowed(len(b.Clearance)):
-		return fmt.Sprintf("On %d of %d hits no note of %s is known, and these are left unjudged. On the other %d it leads by %s dB or more on 9 of 10.", left, len(b.Clearance), lower(bass), judged, minus(float64(b.P10)))
+		return fmt.Sprintf("On %d of %d hits no note of %s is known, and these are left unjudged. On the other %d it leads by %s dB or more on 9 of 10.", left, len(b.Clearance), lower(bass), judged, figure.Short(float64(b.P10)))
 	case under <= allowed(judged):
-		return fmt.Sprintf("Nothing is wrong: %s leads by %s dB or more over %s in its own octave, from 60 ms after each hit, on 9 of 10 hits.", lower(bass), minus(float64(b.P10)), lower(kick))
+		return fmt.Sprintf("Nothing is wrong: %s leads by %s dB or more over %s in its own octave, from 60 ms after each hit, on 9 of 10 hits.", lower(bass), figure.Short(float64(b.P10)), lower(kick))
 	default:
 		return fmt.Sprintf("%s has less than the %g dB asked over %s in its own octave, from 60 ms after the hit, on %d of %d hits.", upper(bass), target, lower(kick), under, judged)
 	}
 }
 
 // JudgeLead names what is wrong where the bass leads.
-func JudgeLead(b meter.BassLead, target float64, kick, bass string) []Finding {
-	var out []Finding
+func JudgeLead(b meter.BassLead, target float64, kick, bass string) []find.Finding {
+	var out []find.Finding
 	judged := b.Judged()
 	if under := b.Under(target); under > allowed(judged) {
-		out = append(out, Finding{
-			What: fmt.Sprintf("%d of %d hits under %g dB for the bass", under, judged, target),
+		out = append(out, find.Finding{
+			ID: "bass-under", What: fmt.Sprintf("%d of %d hits under %g dB for the bass", under, judged, target),
 			Why:  "Where the bass leads, a kick that rings on in its octave blurs the note.",
-			Hear: "both", Link: "duck", Do: "Fade the kick's tail, or dip the kick at the bass's fundamental; both stand below. Or let the kick make room on Duck.",
+			Hear: "both", Other: "duck", Do: "Fade the kick's tail, or dip the kick at the bass's fundamental; both stand below. Or let the kick make room on Duck.",
 		})
 	}
 	if left := len(b.Clearance) - judged; left > allowed(len(b.Clearance)) {
-		out = append(out, Finding{
-			What: fmt.Sprintf("%d of %d hits left unjudged", left, len(b.Clearance)),
+		out = append(out, find.Finding{
+			ID: "unjudged", What: fmt.Sprintf("%d of %d hits left unjudged", left, len(b.Clearance)),
 			Why:  fmt.Sprintf("No note of %s is known under them: it rests there, or its pitch cannot be read.", lower(bass)),
-			Hear: "both", Link: "intake", Do: "Drop the MIDI of the bass line on its row on Intake; its notes are taken then.",
+			Hear: "both", Other: "intake", Do: "Drop the MIDI of the bass line on its row on Intake; its notes are taken then.",
 		})
 	}
 	if b.Handover.Valid() && float64(b.Handover) > earlyHandover {
-		out = append(out, Finding{
-			What: fmt.Sprintf("The bass takes over %.0f ms after the hit; %.0f is early enough to lead", float64(b.Handover), earlyHandover),
+		out = append(out, find.Finding{
+			ID: "late-handover", What: fmt.Sprintf("The bass takes over %.0f ms after the hit; %.0f is early enough to lead", float64(b.Handover), earlyHandover),
 			Why:  "A leading bass comes in right behind the kick's click.",
 			Hear: "both", Do: "Fade the kick's tail sooner.",
 		})
 	}
 	return out
-}
-
-// minus writes a number with one decimal, none where it is a whole one, and a true minus.
-func minus(v float64) string {
-	s := strings.TrimSuffix(fmt.Sprintf("%.1f", v), ".0")
-	if s == "-0" {
-		s = "0"
-	}
-	return strings.Replace(s, "-", "−", 1)
 }
 
 // upper and lower put a stem's name into a sentence: "The kick", "the 808".

@@ -1,0 +1,90 @@
+package bench
+
+import (
+	"fmt"
+	"math"
+	"sort"
+	"strings"
+
+	"mellowthump/core/duck"
+	"mellowthump/core/intake"
+	"mellowthump/core/meter"
+	"mellowthump/core/session"
+)
+
+// Proposal is a value that the files suggest for the song.
+type Proposal struct{ What, Why, Field, Value string }
+
+const (
+	gridTell      = 0.02 // s by which hits may miss the grid unremarked
+	earlyHandover = 40.0 // ms: an earlier median handover looks as if the bass led; our own bound
+	tempoSure     = 0.15 // confidence from which a tempo is spoken of
+	tempoNear     = 0.004
+	rootShare     = 0.3 // of the time on one note, from which it is called the root
+)
+
+// Proposals suggests tempo, grid, leader and key where the files tell and the song says otherwise. st is how kick and
+// bass were judged, nil where they could not be.
+func (b *Bench) Proposals(st *duck.State) []Proposal {
+	song := b.Song
+	out := b.tempo()
+	if st != nil && song.Leader == session.KickLeads && st.Before.HandoverMedian.Valid() && st.Before.HandoverMedian < earlyHandover && st.Before.ClearanceMedian < 0 {
+		out = append(out, Proposal{"bass leads", fmt.Sprintf("The bass takes over %.0f ms after the hit and sits over the kick in the median.", float64(st.Before.HandoverMedian)), "leader", "bass"})
+	}
+	if basses := song.ByRole(session.Bass); len(basses) > 0 && song.Key == "" && b.Facts[basses[0].Audio] != nil {
+		if root, share := intake.LineRoot(intake.Line(b.Facts[basses[0].Audio], basses[0].MIDI)); root != "" && share > rootShare {
+			out = append(out, Proposal{"root " + root, fmt.Sprintf("%s stands on %s for %.0f %% of its time.", basses[0].Name, root, 100*share), "key", root})
+		}
+	}
+	return out
+}
+
+// tempo suggests the tempo of the hits, or where the song's own has its first bar.
+func (b *Bench) tempo() []Proposal {
+	song := b.Song
+	var hits []float64
+	trigger := song.TriggerStem()
+	for _, st := range song.Stems {
+		if a := b.Facts[st.Audio]; a != nil && (st.Role == session.Snare || trigger != nil && st.ID == trigger.ID) {
+			hits = append(hits, a.Onsets...)
+		}
+	}
+	sort.Float64s(hits)
+	t := meter.EstimateTempo(hits, nil)
+	if t == nil || t.Confidence <= tempoSure {
+		return nil
+	}
+	same := math.Abs(t.BPM/song.BPM-1) < tempoNear
+	for _, o := range t.Others {
+		same = same || math.Abs(o/song.BPM-1) < tempoNear
+	}
+	if !same {
+		bpm := math.Round(t.BPM*10) / 10
+		return []Proposal{{fmt.Sprintf("%g bpm", bpm), fmt.Sprintf("The hits stand on a grid of %g bpm (or %s)%s, from %.3f s on; %.0f %% sure.", bpm, tempi(t.Others), swung(t), t.Offset, 100*t.Confidence), "bpm", fmt.Sprintf("%g", bpm)}}
+	}
+	if d := math.Abs(math.Remainder(t.Offset-song.Grid, 60/song.BPM)); d > gridTell {
+		at := math.Round(10000*t.Offset) / 10
+		return []Proposal{{fmt.Sprintf("first bar at %g ms", at), "The hits stand beside the grid; from there on they meet it.", "grid", fmt.Sprintf("%g", at)}}
+	}
+	return nil
+}
+
+// tempi lists tempi, "71, 284 or 213".
+func tempi(bpm []float64) string {
+	words := make([]string, len(bpm))
+	for i, b := range bpm {
+		words[i] = fmt.Sprintf("%g", math.Round(b*10)/10)
+	}
+	if n := len(words); n > 1 {
+		return strings.Join(words[:n-1], ", ") + " or " + words[n-1]
+	}
+	return strings.Join(words, "")
+}
+
+// swung says how a grid is swung; empty where it is straight.
+func swung(t *meter.Tempo) string {
+	if t.Swung == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", its %s swung at %.0f %%", map[int]string{8: "eighths", 16: "sixteenths"}[t.Swung], 100*t.Swing)
+}

@@ -1,0 +1,144 @@
+// Package export makes the files that go out, for the web and the command alike.
+package export
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"io"
+	"os"
+	"strings"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/flac"
+	"mellowthump/core/audio/wav"
+	"mellowthump/core/midi"
+	"mellowthump/core/mix"
+	"mellowthump/core/session"
+)
+
+// File is something that goes out: a name fit for any file system, a media type, and what writes it. What is written
+// before an error is worth nothing.
+type File struct {
+	Name, Type string
+	Write      func(ctx context.Context, w io.Writer) error
+}
+
+// The media types that are written.
+const (
+	TypeCSV  = "text/csv; charset=utf-8"
+	TypeText = "text/plain; charset=utf-8"
+	TypeMIDI = "audio/midi"
+	TypeWAV  = "audio/wav"
+	TypeFLAC = "audio/flac"
+)
+
+// Safe makes a name fit for a file.
+func Safe(name string) string {
+	return strings.Map(func(r rune) rune {
+		if strings.ContainsRune(`/\:*?"<>|`, r) || r < ' ' {
+			return '-'
+		}
+		return r
+	}, name)
+}
+
+// Text is a text file.
+func Text(name, text string) File {
+	return File{Safe(name), TypeText, func(_ context.Context, w io.Writer) error {
+		_, err := io.WriteString(w, text)
+		return err
+	}}
+}
+
+// CSV is a table; separator is a comma, or a tab to be pasted into a sheet.
+func CSV(name string, separator rune, rows [][]string) File {
+	return File{Safe(name), TypeCSV, func(_ context.Context, w io.Writer) error {
+		out := csv.NewWriter(w)
+		out.Comma = separator
+		return out.WriteAll(rows)
+	}}
+}
+
+// Sound is a buffer as a WAV.
+func Sound(name string, b audio.Buffer, depth wav.Depth) File {
+	return File{Safe(name), TypeWAV, func(_ context.Context, w io.Writer) error { return wav.Write(w, b, depth) }}
+}
+
+// Notes are notes as a MIDI file.
+func Notes(name string, notes []midi.Note, bpm float64) File {
+	return File{Safe(name), TypeMIDI, func(_ context.Context, w io.Writer) error { return midi.Write(w, notes, bpm) }}
+}
+
+// Control is a gain as a MIDI controller.
+func Control(name string, values []midi.Value, bpm float64) File {
+	return File{Safe(name), TypeMIDI, func(_ context.Context, w io.Writer) error { return midi.WriteControl(w, values, bpm) }}
+}
+
+// Bytes writes a file into memory.
+func (f File) Bytes(ctx context.Context) ([]byte, error) {
+	var b bytes.Buffer
+	err := f.Write(ctx, &b)
+	return b.Bytes(), err
+}
+
+// Forms are the sound files that a tap is printed as.
+var Forms = map[string]wav.Depth{"": wav.Int24, "wav16": wav.Int16, "wav32": wav.Float32}
+
+// Print is what a tap of a song sounds like over its first frames, as a WAV in one pass, in memory that does not grow
+// with it; "flac" is packed at the end.
+func Print(r *mix.Renderer, song *session.Song, tap mix.Tap, frames int, name, form string) File {
+	if form == "flac" {
+		return File{Safe(name) + ".flac", TypeFLAC, func(ctx context.Context, w io.Writer) error { return packed(ctx, r, song, tap, frames, w) }}
+	}
+	depth, ok := Forms[form]
+	if !ok {
+		depth = wav.Int24
+	}
+	return File{Safe(name) + ".wav", TypeWAV, func(ctx context.Context, w io.Writer) error {
+		var out *wav.Writer
+		err := r.Print(ctx, song, []mix.Tap{tap}, mix.Window{To: frames}, func(b []audio.Buffer) (err error) {
+			if out == nil {
+				if out, err = wav.NewWriter(w, song.Rate, len(b[0].Ch), frames, depth); err != nil {
+					return err
+				}
+			}
+			return out.Write(b[0])
+		})
+		if err == nil && out != nil {
+			err = out.Close()
+		}
+		return err
+	}}
+}
+
+// packed writes FLAC, whose head is written last.
+func packed(ctx context.Context, r *mix.Renderer, song *session.Song, tap mix.Tap, frames int, w io.Writer) error {
+	var all audio.Buffer
+	err := r.Print(ctx, song, []mix.Tap{tap}, mix.Window{To: frames}, func(b []audio.Buffer) error {
+		if all.Ch == nil {
+			all = audio.New(song.Rate, len(b[0].Ch), 0)
+		}
+		for c, ch := range b[0].Ch {
+			all.Ch[c] = append(all.Ch[c], ch...)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp("", "mellowthump-*.flac")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	if err := flac.Write(f, all, 24); err != nil {
+		return err
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	_, err = io.Copy(w, f)
+	return err
+}
