@@ -132,7 +132,8 @@ func (s *Store) Register(ctx context.Context, incoming, sha string, a *intake.An
 	return tx.Commit()
 }
 
-// Facts returns what is known of a file; ErrNotFound where it was never measured.
+// Facts returns what is known of a file; ErrNotFound where it was never measured. Facts of an older analyser are measured
+// anew, once for all who ask, whoever of them goes away.
 func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error) {
 	s.mu.Lock()
 	a := s.facts[sha]
@@ -143,7 +144,7 @@ func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error)
 	var body string
 	err := s.db.GetContext(ctx, &body, `SELECT body FROM facts WHERE sha = ? AND version = ?`, sha, intake.Version)
 	if errors.Is(err, sql.ErrNoRows) {
-		return s.remeasure(ctx, sha)
+		return s.remeasured(ctx, sha)
 	}
 	if err != nil {
 		return nil, err
@@ -152,40 +153,104 @@ func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error)
 	if err := json.Unmarshal([]byte(body), a); err != nil {
 		return nil, fmt.Errorf("reading the facts of %s: %w", sha, err)
 	}
-	s.mu.Lock()
-	s.facts[sha] = a
-	s.mu.Unlock()
+	s.keep(sha, a)
 	return a, nil
 }
 
-// remeasure brings the facts of a registered file to the analyser's current version.
-func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, error) {
-	var old string
-	err := s.db.GetContext(ctx, &old, `SELECT sha FROM audio_files WHERE sha = ?`, sha)
+func (s *Store) keep(sha string, a *intake.Analysis) {
+	s.mu.Lock()
+	s.facts[sha] = a
+	s.mu.Unlock()
+}
+
+// measuring is a measurement under way that several may wait for.
+type measuring struct {
+	done chan struct{}
+	a    *intake.Analysis
+	err  error
+}
+
+// remeasured waits for the facts of a registered file by the analyser's current version; the first who asks starts it.
+func (s *Store) remeasured(ctx context.Context, sha string) (*intake.Analysis, error) {
+	var there string
+	err := s.db.GetContext(ctx, &there, `SELECT sha FROM audio_files WHERE sha = ?`, sha)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, ErrNotFound
 	}
 	if err != nil {
 		return nil, err
 	}
+	s.mu.Lock()
+	m := s.measuring[sha]
+	if m == nil {
+		m = &measuring{done: make(chan struct{})}
+		s.measuring[sha] = m
+		go func() {
+			m.a, m.err = s.remeasure(context.WithoutCancel(ctx), sha)
+			if m.err == nil {
+				s.keep(sha, m.a)
+			}
+			s.mu.Lock()
+			delete(s.measuring, sha)
+			s.mu.Unlock()
+			close(m.done)
+		}()
+	}
+	s.mu.Unlock()
+	select {
+	case <-m.done:
+		return m.a, m.err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// remeasure brings the facts of a registered file to the analyser's current version. What only the file that was brought
+// could tell (its name, kind and depth: it may have been an MP3) is taken over from what was known.
+func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, error) {
 	src, closeFile, err := s.Open(sha)
 	if err != nil {
 		return nil, err
 	}
 	defer closeFile()
-	a, err := intake.Analyse(ctx, src, "", nil)
+	var known intake.Analysis
+	var body string
+	switch err := s.db.GetContext(ctx, &body, `SELECT body FROM facts WHERE sha = ? ORDER BY version DESC LIMIT 1`, sha); {
+	case err == nil:
+		if err := json.Unmarshal([]byte(body), &known); err != nil { // of no use any more
+			known = intake.Analysis{}
+		}
+	case !errors.Is(err, sql.ErrNoRows):
+		return nil, err
+	}
+	a, err := intake.Analyse(ctx, src, known.File, nil)
 	if err == nil {
 		err = intake.Describe(ctx, src, a)
 	}
 	if err != nil {
 		return nil, err
 	}
-	body, err := json.Marshal(a)
+	if known.Format != "" {
+		a.Format, a.BitDepth, a.EncodingIs = known.Format, known.BitDepth, known.EncodingIs
+	}
+	fresh, err := json.Marshal(a)
 	if err != nil {
 		return nil, err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, sha, intake.Version, string(body))
+	_, err = s.db.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, sha, intake.Version, string(fresh))
 	return a, err
+}
+
+// Refresh measures anew, one after another, what an older analyser measured: before anybody asks.
+func (s *Store) Refresh(ctx context.Context) error {
+	var old []string
+	err := s.db.SelectContext(ctx, &old, `SELECT sha FROM audio_files WHERE sha NOT IN (SELECT sha FROM facts WHERE version = ?) ORDER BY created DESC`, intake.Version)
+	for _, sha := range old {
+		if err == nil {
+			_, err = s.Facts(ctx, sha)
+		}
+	}
+	return err
 }
 
 // Open opens registered audio; with Onsets and KickHz it makes Store a mix.Library.

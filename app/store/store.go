@@ -36,6 +36,15 @@ var (
 	ErrNothing  = errors.New("nothing further to undo or redo")
 )
 
+// Refused is what an edit said against itself: a sentence for the user. Nothing was stored.
+type Refused struct{ Err error }
+
+// Error is the sentence.
+func (r *Refused) Error() string { return r.Err.Error() }
+
+// Unwrap gives the error of the edit.
+func (r *Refused) Unwrap() error { return r.Err }
+
 // Store is a data folder. It is safe for use by several goroutines.
 type Store struct {
 	db  *sqlx.DB
@@ -43,6 +52,8 @@ type Store struct {
 
 	mu    sync.Mutex
 	facts map[string]*intake.Analysis // by hash; facts never change
+
+	measuring map[string]*measuring // by hash: what is measured anew
 }
 
 // Open opens a data folder, making it and bringing it up to date where needed.
@@ -70,7 +81,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		db.Close()
 		return nil, fmt.Errorf("bringing the database up to date: %w", err)
 	}
-	return &Store{db: db, dir: dir, facts: map[string]*intake.Analysis{}}, nil
+	return &Store{db: db, dir: dir, facts: map[string]*intake.Analysis{}, measuring: map[string]*measuring{}}, nil
 }
 
 // Close closes the database.
@@ -218,23 +229,28 @@ func child(ctx context.Context, q sqlx.QueryerContext, rev int64) (Revision, err
 const AnyRevision = 0
 
 // Edit makes a new revision of a song. base is the revision the editor saw; where the head
-// has moved on, the edit is refused with ErrConflict. f changes the song in place and
-// returns the one-line summary; nothing is stored where it returns an error, or an empty
-// summary.
-func (s *Store) Edit(ctx context.Context, id string, base int64, f func(*session.Song) (string, error)) (int64, error) {
+// has moved on, the edit is refused with ErrConflict. The edit is a value that was worked out before: nothing slow runs
+// while the database is held. Where it is refused (Refused), or changes nothing, nothing is stored.
+func (s *Store) Edit(ctx context.Context, id string, base int64, edit session.Edit) (int64, error) {
 	var rev int64
 	err := s.in(ctx, func(tx *sqlx.Tx) error {
 		song, err := load(ctx, tx, id)
 		if err != nil {
 			return err
 		}
-		if base != AnyRevision && base != song.Rev {
+		if stale(base, song.Rev) {
 			return ErrConflict
 		}
 		rev = song.Rev
-		summary, err := f(&song.Song)
-		if err != nil || summary == "" {
-			return err
+		summary, err := edit.Apply(&song.Song)
+		if err == nil && summary != "" {
+			err = song.Validate()
+		}
+		if err != nil {
+			return &Refused{err}
+		}
+		if summary == "" {
+			return nil
 		}
 		rev, err = addRevision(ctx, tx, id, &song.Rev, summary, song.Song)
 		return err
@@ -242,12 +258,19 @@ func (s *Store) Edit(ctx context.Context, id string, base int64, f func(*session
 	return rev, err
 }
 
-// Undo moves the head to the revision before it; Redo to the newest after it.
-func (s *Store) Undo(ctx context.Context, id string) error {
+// stale reports whether an editor saw another revision than the head.
+func stale(base, head int64) bool { return base != AnyRevision && base != head }
+
+// Undo moves the head to the revision before it; Redo to the newest after it. base is the revision the editor saw, as
+// for Edit.
+func (s *Store) Undo(ctx context.Context, id string, base int64) error {
 	return s.in(ctx, func(tx *sqlx.Tx) error {
 		r, err := head(ctx, tx, id)
 		if err != nil {
 			return err
+		}
+		if stale(base, r.ID) {
+			return ErrConflict
 		}
 		if !r.Parent.Valid {
 			return ErrNothing
@@ -257,11 +280,14 @@ func (s *Store) Undo(ctx context.Context, id string) error {
 }
 
 // Redo moves the head to the newest revision made after it.
-func (s *Store) Redo(ctx context.Context, id string) error {
+func (s *Store) Redo(ctx context.Context, id string, base int64) error {
 	return s.in(ctx, func(tx *sqlx.Tx) error {
 		r, err := head(ctx, tx, id)
 		if err != nil {
 			return err
+		}
+		if stale(base, r.ID) {
+			return ErrConflict
 		}
 		next, err := child(ctx, tx, r.ID)
 		if errors.Is(err, sql.ErrNoRows) {
@@ -343,10 +369,7 @@ func (s *Store) Return(ctx context.Context, id string, base, take int64) (int64,
 	if err != nil {
 		return 0, err
 	}
-	return s.Edit(ctx, id, base, func(song *session.Song) (string, error) {
-		*song = old
-		return "Back to take “" + t.Name + "”", nil
-	})
+	return s.Edit(ctx, id, base, session.Become{Song: old, Said: "Back to take “" + t.Name + "”"})
 }
 
 // At returns a song as it was at a revision.

@@ -31,6 +31,15 @@ func open(t *testing.T, dir string) *Store {
 	return s
 }
 
+// editFunc is an edit made of a function.
+type editFunc func(*session.Song) (string, error)
+
+func (f editFunc) Apply(s *session.Song) (string, error) { return f(s) }
+
+func edit(s *Store, id string, base int64, f editFunc) (int64, error) {
+	return s.Edit(ctx, id, base, f)
+}
+
 func create(t *testing.T, s *Store) string {
 	t.Helper()
 	id, err := s.CreateSong(ctx, session.New("Low Tide", 120), "New song")
@@ -46,7 +55,7 @@ func key(t *testing.T, s *Store, id, key string) int64 {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rev, err := s.Edit(ctx, id, song.Rev, func(song *session.Song) (string, error) {
+	rev, err := edit(s, id, song.Rev, func(song *session.Song) (string, error) {
 		song.Key = key
 		return "key " + key, nil
 	})
@@ -71,14 +80,14 @@ func TestUndoRedo(t *testing.T) {
 	key(t, s, id, "A")
 	key(t, s, id, "B")
 	for _, step := range []struct {
-		do   func(context.Context, string) error
+		do   func(context.Context, string, int64) error
 		want string
 		err  error
 	}{
 		{s.Undo, "A", nil}, {s.Undo, "", nil}, {s.Undo, "", ErrNothing},
 		{s.Redo, "A", nil}, {s.Redo, "B", nil}, {s.Redo, "B", ErrNothing}, {s.Undo, "A", nil},
 	} {
-		if err := step.do(ctx, id); !errors.Is(err, step.err) {
+		if err := step.do(ctx, id, AnyRevision); !errors.Is(err, step.err) {
 			t.Fatalf("says %v, want %v", err, step.err)
 		}
 		if got := keyOf(t, s, id); got != step.want {
@@ -86,7 +95,7 @@ func TestUndoRedo(t *testing.T) {
 		}
 	}
 	key(t, s, id, "C") // an edit after an undo: redo has nothing older to bring back
-	if err := s.Redo(ctx, id); !errors.Is(err, ErrNothing) {
+	if err := s.Redo(ctx, id, AnyRevision); !errors.Is(err, ErrNothing) {
 		t.Errorf("redo after a new edit says %v", err)
 	}
 	h, err := s.History(ctx, id, 10)
@@ -100,18 +109,18 @@ func TestConflict(t *testing.T) {
 	id := create(t, s)
 	song, _ := s.Load(ctx, id)
 	key(t, s, id, "mine")
-	_, err := s.Edit(ctx, id, song.Rev, func(song *session.Song) (string, error) { song.Key = "theirs"; return "x", nil })
+	_, err := edit(s, id, song.Rev, func(song *session.Song) (string, error) { song.Key = "theirs"; return "x", nil })
 	if !errors.Is(err, ErrConflict) || keyOf(t, s, id) != "mine" {
 		t.Errorf("says %v, key %q", err, keyOf(t, s, id))
 	}
-	if _, err := s.Edit(ctx, id, AnyRevision, func(song *session.Song) (string, error) { song.BPM = 1; return "x", nil }); err == nil {
+	if _, err := edit(s, id, AnyRevision, func(song *session.Song) (string, error) { song.BPM = 1; return "x", nil }); err == nil {
 		t.Error("a song that cannot be rendered was stored")
 	}
 	if _, err := s.Edit(ctx, "nobody", AnyRevision, nil); !errors.Is(err, ErrNotFound) {
 		t.Errorf("an unknown song says %v", err)
 	}
 	before, _ := s.Load(ctx, id)
-	if rev, err := s.Edit(ctx, id, before.Rev, func(*session.Song) (string, error) { return "", nil }); err != nil || rev != before.Rev {
+	if rev, err := edit(s, id, before.Rev, func(*session.Song) (string, error) { return "", nil }); err != nil || rev != before.Rev {
 		t.Errorf("an edit that changes nothing made revision %d, %v", rev, err)
 	}
 }
@@ -123,7 +132,7 @@ func TestEditsAtOnce(t *testing.T) {
 	var wg sync.WaitGroup
 	for range 20 {
 		wg.Go(func() {
-			_, err := s.Edit(ctx, id, AnyRevision, func(song *session.Song) (string, error) {
+			_, err := edit(s, id, AnyRevision, func(song *session.Song) (string, error) {
 				song.BPM++
 				return "faster", nil
 			})
@@ -164,7 +173,7 @@ func TestTakesSurviveARestart(t *testing.T) {
 	if got := keyOf(t, s, id); got != "A" {
 		t.Errorf("back at the take the key is %q", got)
 	}
-	if err := s.Undo(ctx, id); err != nil || keyOf(t, s, id) != "B" {
+	if err := s.Undo(ctx, id, AnyRevision); err != nil || keyOf(t, s, id) != "B" {
 		t.Errorf("going back cannot be undone: %v", err)
 	}
 	if _, err := s.Return(ctx, id, AnyRevision, 999); !errors.Is(err, ErrNotFound) {

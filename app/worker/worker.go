@@ -131,6 +131,7 @@ func (p *Pool) run(ctx context.Context, j store.Job) {
 			slog.Error("storing a job", "job", j.ID, "err", err)
 		}
 	}
+	end := func(state store.JobState, progress float64, message string) { p.end(j, state, progress, message) }
 	err := p.ctx.Err()
 	if err == nil { // a job cancelled while it waited is called too, to clean up after itself
 		set(store.Running, 0, "")
@@ -144,14 +145,37 @@ func (p *Pool) run(ctx context.Context, j store.Job) {
 	}
 	switch {
 	case err == nil:
-		set(store.Done, 1, "")
+		end(store.Done, 1, "")
 	case p.ctx.Err() != nil: // the program stops: the job stays to be resumed
 	case ctx.Err() != nil:
-		set(store.Cancelled, 0, "")
+		end(store.Cancelled, 0, "")
 	default:
-		set(store.Failed, 0, err.Error())
+		end(store.Failed, 0, err.Error())
 	}
 }
+
+// endPatience is the time between two tries to store how a job ended.
+const endPatience = 200 * time.Millisecond
+
+// end stores how a job ended. It tries until it can: a job that is never said to have ended would run for ever on the
+// page. Where the program stops meanwhile, the job is taken up again.
+func (p *Pool) end(j store.Job, state store.JobState, progress float64, message string) {
+	for {
+		err := p.jobs.SetJob(context.WithoutCancel(p.ctx), j.ID, state, progress, message)
+		if err == nil {
+			return
+		}
+		slog.Error("storing how a job ended", "job", j.ID, "err", err)
+		select {
+		case <-p.ctx.Done():
+			return
+		case <-time.After(endPatience):
+		}
+	}
+}
+
+// Background runs what no song waits for beside the jobs; ctx ends when the program stops.
+func (p *Pool) Background(f func(ctx context.Context)) { p.wg.Go(func() { f(p.ctx) }) }
 
 func (p *Pool) call(ctx context.Context, j store.Job, report Report) (err error) {
 	defer func() {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -180,4 +181,27 @@ func TestProgressIsStored(t *testing.T) {
 	}
 	close(go1)
 	reaches(t, st, id, store.Done)
+}
+
+// deaf is a store that for a while cannot keep how jobs end.
+type deaf struct {
+	*store.Store
+	left atomic.Int64
+}
+
+func (d *deaf) SetJob(ctx context.Context, id int64, state store.JobState, progress float64, message string) error {
+	if state == store.Done && d.left.Add(-1) >= 0 {
+		return errors.New("database is locked")
+	}
+	return d.Store.SetJob(ctx, id, state, progress, message)
+}
+
+// A job whose end cannot be stored at first does not run for ever: it is stored later.
+func TestEndIsStoredInTheEnd(t *testing.T) {
+	st, song := fresh(t)
+	d := &deaf{Store: st}
+	d.left.Store(2)
+	p := New(d, map[string]Kind{"work": {Run: func(context.Context, store.Job, Report) error { return nil }}})
+	t.Cleanup(p.Close)
+	reaches(t, st, submit(t, p, song, "work"), store.Done)
 }
