@@ -144,7 +144,7 @@ func TestLoop(t *testing.T) {
 	if got := p.js("document.querySelectorAll('#pocket-strip .hit').length"); got != "8" {
 		t.Errorf("%s hits in the loop", got)
 	}
-	p.edited("giving it back", func() { p.click(".loopline button") })
+	p.edited("giving it back", func() { p.click(".loopline [name=auto]") })
 	if p.js("document.querySelectorAll('#pocket-strip .hit').length") != "13" {
 		t.Error("the loop is not the whole song again")
 	}

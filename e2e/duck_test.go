@@ -113,10 +113,10 @@ func TestDuck(t *testing.T) {
 	}
 
 	// a curve of four points, to be edited
-	if _, err := a.store.Edit(context.Background(), a.song(p), store.AnyRevision, func(song *session.Song) (string, error) {
+	if _, err := a.store.Edit(context.Background(), a.song(p), store.AnyRevision, editFunc(func(song *session.Song) (string, error) {
 		song.SetDuck(&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -6}, {DB: -8}, {MS: 100, DB: -8}, {MS: 140}}}, false, "")
 		return "Draw four points", song.Validate()
-	}); err != nil {
+	})); err != nil {
 		t.Fatal(err)
 	}
 	p.visit(p.js("location.href"))
@@ -558,12 +558,12 @@ func TestTriggerProblems(t *testing.T) {
 		t.Fatal(err)
 	}
 	id := now.TriggerStem().ID
-	if _, err := a.store.Edit(context.Background(), song, now.Rev, func(s *session.Song) (string, error) {
+	if _, err := a.store.Edit(context.Background(), song, now.Rev, editFunc(func(s *session.Song) (string, error) {
 		s.Buses = []session.Bus{{ID: "b1", Name: "Drums"}, {ID: "b2", Name: "Low"}}
 		s.Stem(id).Bus = "b2"
 		s.Trigger(session.KickTrigger).At = "b1"
 		return "Route the kick elsewhere", s.Validate()
-	}); err != nil {
+	})); err != nil {
 		t.Fatal(err)
 	}
 	p.visit(a.url + "/songs/" + song + "/duck")
@@ -572,3 +572,8 @@ func TestTriggerProblems(t *testing.T) {
 	p.until("Levels", "document.querySelector('#rail .on').textContent.includes('Levels') && document.querySelector('#sheet').textContent.includes('trigger')")
 	p.clean()
 }
+
+// editFunc is an edit made of a function.
+type editFunc func(*session.Song) (string, error)
+
+func (f editFunc) Apply(s *session.Song) (string, error) { return f(s) }

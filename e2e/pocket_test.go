@@ -129,11 +129,11 @@ func TestPocketAdvice(t *testing.T) {
 		p.js("document.querySelector('#options-table').closest('details').open = true")
 		p.click("#options-table tr[data-semitones=\"3\"] button")
 	})
-	if p.js("document.querySelector('#chain').textContent.includes('300 cents')") != "true" {
-		t.Errorf("the chain reads %s", p.text("#chain"))
+	if p.js("document.querySelector('aside').textContent.includes('300 cents')") != "true" {
+		t.Errorf("the chain reads %s", p.text("aside"))
 	}
 	p.edited("the kick as it was", func() {
-		p.js("[...document.querySelectorAll('#chain button')].find(b => b.value.startsWith('drop:') && b.value.includes('tune-kick')).click()")
+		p.js("document.querySelector('[id^=move-][id$=tune-kick] form[action$=drop] button').click()")
 	})
 	p.edited("the bass leads", func() { p.click("#bass-leads") })
 	p.until("its figures", "document.querySelector('#f-lead')")

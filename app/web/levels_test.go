@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"mellowthump/app/web/shell"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
 	"mellowthump/core/levels"
@@ -26,6 +27,14 @@ func (b *bench) level(id, path string, form url.Values) (int, string) {
 	b.Helper()
 	form.Set("rev", fmt.Sprint(b.load(id).Rev))
 	return b.do("POST", "/songs/"+id+"/levels"+path, form, "HX-Request", "true", "HX-Current-URL", b.url+"/songs/"+id+"/levels")
+}
+
+func bassID(b *bench, id string) string { return b.load(id).ByRole(session.Bass)[0].ID }
+
+// mend presses a finding's button.
+func (b *bench) mend(id, stage, finding string) (int, string) {
+	b.Helper()
+	return b.edit(id, "/findings/apply", url.Values{"stage": {stage}, "finding": {finding}})
 }
 
 func kickID(b *bench, id string) string { return b.load(id).TriggerStem().ID }
@@ -49,7 +58,7 @@ func TestGains(t *testing.T) {
 		t.Fatal(err)
 	}
 	page := b.get("/songs/" + id + "/levels")
-	if want := figure(l.Row(kick).Peak(), 1); !strings.Contains(page, `class="n peak">`+want+"<") {
+	if want := shell.Figure(l.Row(kick).Peak(), 1); !strings.Contains(page, `class="n peak">`+want+"<") {
 		t.Errorf("the page does not say %s", want)
 	}
 	b.level(id, "/gain", url.Values{"of": {"master"}, "step": {"master"}, "db": {"-4"}})
@@ -149,10 +158,10 @@ func TestLostTrigger(t *testing.T) {
 	if hits() != 0 {
 		t.Error("it still ducks")
 	}
-	if status, _ := b.level(id, "/fix", url.Values{"what": {what}}); status != 200 || hits() != 15 {
+	if status, _ := b.mend(id, "levels", "lost-trigger."+bassID(b, id)); status != 200 || hits() != 15 {
 		t.Errorf("the fix: %d, %d hits", status, hits())
 	}
-	if status, body := b.level(id, "/fix", url.Values{"what": {what}}); status != 409 || !strings.Contains(body, "no longer open") {
+	if status, body := b.mend(id, "levels", "lost-trigger."+bassID(b, id)); status != 422 || !strings.Contains(body, "no longer open") {
 		t.Errorf("the same fix again: %d", status)
 	}
 }

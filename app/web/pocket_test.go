@@ -54,16 +54,16 @@ func TestPocketApplies(t *testing.T) {
 			low = st.ID
 		}
 	}
-	if status, _ := b.apply(id, "flip:"+top); status != 200 || !b.load(id).Stem(top).Flipped() {
+	if status, _ := b.mend(id, "pocket", "layer-upside-down."+top); status != 200 || !b.load(id).Stem(top).Flipped() {
 		t.Errorf("turning it over: %d", status)
 	}
-	if page = b.get("/songs/" + id + "/pocket"); strings.Contains(page, "is upside down") || !strings.Contains(page, "polarity turned over") {
+	if page = b.get("/songs/" + id + "/pocket"); strings.Contains(page, "finding-layer-upside-down") || !strings.Contains(page, "polarity turned over") {
 		t.Error("once turned over it is still found, or not listed")
 	}
 	if status, _ := b.apply(id, "detune"); status != 200 || math.Abs(b.load(id).Stem(low).Tuned()+14) > 0.5 {
 		t.Errorf("the detune: %d, %g cents", status, b.load(id).Stem(low).Tuned())
 	}
-	if page = b.get("/songs/" + id + "/pocket"); strings.Contains(page, "cents sharp") {
+	if page = b.get("/songs/" + id + "/pocket"); strings.Contains(page, "finding-bass-off-tune") {
 		t.Error("once detuned it is still found")
 	}
 	b.apply(id, "detune", "cents", "-20")
@@ -86,15 +86,15 @@ func TestPocketApplies(t *testing.T) {
 	if status, _ := b.apply(id, "place:bass-dip"); status != 200 || b.load(id).Stem(low).Move("bass-dip") == nil {
 		t.Error("the dip is not there")
 	}
-	b.apply(id, "switch:"+low+"/bass-dip")
+	b.edit(id, "/moves/switch", url.Values{"at": {low}, "move": {"bass-dip"}})
 	if !b.load(id).Stem(low).Move("bass-dip").Off {
 		t.Error("the dip is not off")
 	}
-	b.apply(id, "drop:"+low+"/bass-dip")
+	b.edit(id, "/moves/drop", url.Values{"at": {low}, "move": {"bass-dip"}})
 	if b.load(id).Stem(low).Move("bass-dip") != nil {
 		t.Error("the dip is still there")
 	}
-	for action, more := range map[string][2]string{"nudge": {"ms", "soon"}, "detune": {"cents", "5000"}, "kick:9": {}, "place:else": {}, "flip:nobody": {}, "drop:" + low + "/else": {}, "else": {}} {
+	for action, more := range map[string][2]string{"nudge": {"ms", "soon"}, "detune": {"cents", "5000"}, "kick:9": {}, "place:else": {}, "else": {}} {
 		rev := b.load(id).Rev
 		status, body := b.apply(id, action, more[0], more[1])
 		if status != 422 || !strings.Contains(body, "Nothing was changed") || b.load(id).Rev != rev {

@@ -68,7 +68,7 @@ func TestMatrix(t *testing.T) {
 	}
 	song := b.load(id)
 	w := mix.Window{From: 0, To: 8 * rate}
-	out, _, err := b.server.Renderer.Stem(&song.Song, song.Stem(stem("Pad").ID), w)
+	out, _, err := b.server.Renderer.Stem(context.Background(), &song.Song, song.Stem(stem("Pad").ID), w)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -94,7 +94,7 @@ func TestMatrix(t *testing.T) {
 	b.level(id, "/stem/"+stem("Pad").ID, url.Values{"bus": {"b1"}, "pan": {"0"}, "width": {"100"}})
 	b.edit(id, "/duck/cell", url.Values{"part": {"bus:b1"}, "trigger": {session.KickTrigger}, "depth": {"3"}})
 	song = b.load(id)
-	if song.Bus("b1").Duck == nil {
+	if song.Bus("b1").Moves == nil {
 		t.Fatal("the bus does not duck")
 	}
 	mixed, _, err := b.server.Renderer.Solo(context.Background(), &song.Song, mix.SoloBus("b1"), w)

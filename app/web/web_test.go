@@ -419,7 +419,7 @@ func TestTroubles(t *testing.T) {
 		t.Error("the fit does not say why it cannot")
 	}
 	empty := b.song()
-	for _, st := range Stages {
+	for _, st := range b.server.Stages() {
 		b.get("/songs/" + empty + "/" + st.Key)
 	}
 	if !strings.Contains(b.get("/songs/"+empty+"/duck"), "There are no stems yet") {
@@ -651,61 +651,16 @@ func TestSettingsLoopTakes(t *testing.T) {
 	}
 }
 
-// A loop that was chosen in a longer song and now ends beyond the sound is cut to it.
-func TestDefaultWindow(t *testing.T) {
-	b, id := ready(t)
-	v := &view{Song: b.load(id), Facts: nil}
-	v.Length = 8 * rate
-	if w, auto := window(v); w != (mix.Window{From: 0, To: 8 * rate}) || !auto {
-		t.Errorf("%v, %t", w, auto)
-	}
-	v.Loop = &session.Span{From: 2, To: 100}
-	if w, auto := window(v); w != (mix.Window{From: 2 * rate, To: 8 * rate}) || auto {
-		t.Errorf("%v, %t", w, auto)
-	}
-	v.Loop = &session.Span{From: 50, To: 100}
-	if w, auto := window(v); w.From != 0 || !auto {
-		t.Errorf("%v, %t", w, auto)
-	}
-}
-
-// A field shows all that was typed, so that an edit of one point leaves the others alone.
-func TestTypedKeepsWhatWasTyped(t *testing.T) {
-	for v, want := range map[float64]string{-9.25: "-9.25", 0: "0", 209.7: "209.7", 12.345: "12.345", -6: "-6"} {
-		if got := typed(v); got != want {
-			t.Errorf("%g is shown as %q, want %q", v, got, want)
-		}
-	}
-}
-
-func TestShownName(t *testing.T) {
-	for in, want := range map[string]string{
-		"kick.wav": "kick.wav", `C:\beats\kick.wav`: "kick.wav", "../../etc/passwd": "passwd", "a\x00b\n.wav": "ab.wav", "": "unnamed.wav", "..": "..",
-	} {
-		if got := shownName(in); got != want {
-			t.Errorf("%q is shown as %q, want %q", in, got, want)
-		}
-	}
-	if n := len([]rune(shownName(strings.Repeat("é", 500)))); n != session.MaxName {
-		t.Errorf("a long name keeps %d characters", n)
-	}
-	if got := fileSafe(`a/b\c:"d"`); got != "a-b-c--d-" {
-		t.Errorf("%q", got)
-	}
-}
-
 // Sixty stems stay usable: the pages answer, and an edit too.
 func TestSixtyStems(t *testing.T) {
 	b, id := ready(t)
-	_, err := b.server.Store.Edit(context.Background(), id, store.AnyRevision, func(song *session.Song) (string, error) {
-		for i := range 58 {
-			st := song.Stems[i%2]
-			st.ID, st.Name, st.Role = fmt.Sprintf("x%d", i), fmt.Sprintf("Layer %d", i), session.Melodic
-			song.Stems = append(song.Stems, st)
-		}
-		return "sixty", nil
-	})
-	if err != nil {
+	song := b.load(id).Song
+	for i := range 58 {
+		st := song.Stems[i%2]
+		st.ID, st.Name, st.Role = fmt.Sprintf("x%d", i), fmt.Sprintf("Layer %d", i), session.Melodic
+		song.Stems = append(song.Stems, st)
+	}
+	if _, err := b.server.Store.Edit(context.Background(), id, store.AnyRevision, session.Become{Song: song, Said: "sixty"}); err != nil {
 		t.Fatal(err)
 	}
 	for _, stage := range []string{"intake", "pocket", "duck"} {

@@ -108,6 +108,44 @@ document.addEventListener("dblclick", (e) => {
   f.dispatchEvent(new Event("change", { bubbles: true }));
 });
 
+// --- copying: tables, and values to be set by hand elsewhere
+document.addEventListener("click", async (e) => {
+  const copy = e.target.closest("[data-copy]");
+  if (copy) {
+    const table = document.getElementById(copy.dataset.copy);
+    try {
+      await navigator.clipboard.writeText(table.value);
+      copy.textContent = "Copied";
+    } catch { // no leave to write there: the table is opened and chosen, to be copied by hand
+      table.closest("details").open = true;
+      table.focus();
+      table.select();
+      copy.textContent = "Press Ctrl C";
+    }
+  }
+  const values = e.target.closest("[data-values]");
+  if (values) { // general terms, to be set by hand elsewhere
+    try {
+      await navigator.clipboard.writeText(values.dataset.values);
+      values.textContent = "Copied";
+    } catch {
+      values.textContent = values.dataset.values;
+    }
+  }
+});
+
+// --- a stage that was opened is read from its heading on
+let opened = false;
+document.addEventListener("htmx:beforeRequest", (e) => { opened = e.detail.elt.getAttribute?.("hx-push-url") === "true"; });
+document.addEventListener("htmx:pushedIntoHistory", () => {
+  if (!opened) return;
+  const heading = $("#sheet h1");
+  if (!heading) return;
+  heading.tabIndex = -1;
+  heading.focus({ preventScroll: true });
+  scrollTo(0, 0);
+});
+
 // --- focus survives a swap
 let focused;
 document.addEventListener("htmx:beforeSwap", () => { focused = document.activeElement?.id; });

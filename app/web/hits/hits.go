@@ -1,0 +1,98 @@
+// Package hits draws the strips of a loop's hits, for the stages that judge kick against bass.
+package hits
+
+import (
+	"math"
+	"slices"
+	"sort"
+
+	"mellowthump/app/web/plot"
+	"mellowthump/app/web/shell"
+	"mellowthump/core/meter"
+)
+
+// Drawn is how many hits a strip draws: more are too small to read, and the worst are drawn.
+const Drawn = 112
+
+// WorstShown is how many of the worst hits are named.
+const WorstShown = 6
+
+// clearOf orders hits by their clearance; those that have none come last.
+func clearOf(h meter.Hit) float64 {
+	if h.Clearance.Valid() {
+		return float64(h.Clearance)
+	}
+	return math.Inf(1)
+}
+
+// WorstInOrder returns the n hits with the least clearance, in the order of time.
+func WorstInOrder(hits []meter.Hit, n int) []meter.Hit {
+	h := append([]meter.Hit(nil), hits...)
+	sort.SliceStable(h, func(i, j int) bool { return clearOf(h[i]) < clearOf(h[j]) })
+	h = h[:min(n, len(h))]
+	sort.Slice(h, func(i, j int) bool { return h[i].At < h[j].At })
+	return h
+}
+
+// WorstOf returns the hits of was that stand at the same times as picked.
+func WorstOf(was, picked []meter.Hit) []meter.Hit {
+	at := map[float64]meter.Hit{}
+	for _, h := range was {
+		at[h.At] = h
+	}
+	out := make([]meter.Hit, len(picked))
+	for i, h := range picked {
+		out[i] = at[h.At]
+	}
+	return out
+}
+
+// Worst are the hits with the least clearance, the worst first.
+func Worst(v *shell.View) []meter.Hit {
+	out := WorstInOrder(Judged(v), WorstShown)
+	sort.SliceStable(out, func(i, j int) bool { return clearOf(out[i]) < clearOf(out[j]) })
+	return out
+}
+
+// Strip gathers what a strip of the loop's hits needs.
+func Strip(v *shell.View, id string, width, height float64) plot.Strip {
+	st := v.State
+	p := plot.Strip{
+		ID: id, Width: width, Height: height, Rows: 1, Target: v.Targets.Clearance,
+		Kick: plot.Calm(st.Pair.Meter.Kick), Bass: plot.Calm(st.After.Bass), Before: plot.Calm(st.Before.Bass),
+		Offset: Offset(v), Hits: Judged(v), Bars: v.Position,
+	}
+	if st.Readout != nil {
+		p.Was = mirrored(v, st.Before.Hits, lead(v).before)
+	}
+	return p
+}
+
+// Judged are the hits of the loop as they sound; where the bass leads, with its clearance over the
+// kick instead of the kick's.
+func Judged(v *shell.View) []meter.Hit { return mirrored(v, v.State.After.Hits, lead(v).after) }
+
+func mirrored(v *shell.View, hits []meter.Hit, lead meter.BassLead) []meter.Hit {
+	if !v.BassLeads() || len(lead.Clearance) != len(hits) {
+		return hits
+	}
+	out := slices.Clone(hits)
+	for i := range out {
+		out[i].Clearance = lead.Clearance[i]
+	}
+	return out
+}
+
+// Offset is the number of envelope steps from the start of the envelopes to the
+// start of the song.
+func Offset(v *shell.View) int {
+	return -int(float64(v.State.Pair.Meter.Offset)/float64(v.Rate)/meter.EnvelopeStep + 0.5)
+}
+
+// lead is how the bass leads, where it does.
+func lead(v *shell.View) (l struct{ before, after meter.BassLead }) {
+	if v.BassLeads() && v.Agree != nil {
+		l.before, l.after = v.Agree.Led, v.Agree.Lead
+	}
+	return l
+}

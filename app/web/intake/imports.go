@@ -1,0 +1,425 @@
+package intake
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/store"
+	"mellowthump/app/web/shell"
+	"mellowthump/app/worker"
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/codec"
+	"mellowthump/core/audio/wav"
+	"mellowthump/core/intake"
+	"mellowthump/core/midi"
+	"mellowthump/core/session"
+)
+
+// Limits of what is taken in at once.
+const (
+	MaxFileBytes    = 2 << 30 // 2 GiB a file
+	MaxFilesAt      = 200     // files in one drop
+	MaxDecodedBytes = 8 << 30 // of one decoded file
+)
+
+// The kinds of the jobs that take a stem, or notes of one, in.
+const (
+	importJob = "import"
+	midiJob   = "midi"
+)
+
+type importPayload struct {
+	Incoming string `json:"incoming"`
+	Replace  string `json:"replace,omitempty"` // the stem that this is a new version of
+}
+
+// upload takes the files of a drop, one after another, and starts a job for each.
+func (h *handlers) upload(c *gin.Context) { h.receive(c, importJob, h.imports, "intake") }
+
+// uploadReference takes finished tracks; answer shows them.
+func (h *handlers) uploadReference(answer gin.HandlerFunc) gin.HandlerFunc {
+	return func(c *gin.Context) { h.receive(c, shell.ReferenceJob, answer, "levels") }
+}
+
+func (h *handlers) receive(c *gin.Context, kind string, answer func(*gin.Context), stage string) {
+	if h.Load(c) == nil {
+		return
+	}
+	reader, err := c.Request.MultipartReader()
+	if err != nil {
+		h.Fail(c, http.StatusBadRequest, "Nothing arrived. Choose files, or drop them on the page.")
+		return
+	}
+	taken := 0
+	for {
+		part, err := reader.NextPart()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			h.Fail(c, http.StatusBadRequest, "The upload broke off. The files before it were taken; send the rest again.")
+			return
+		}
+		if part.FileName() == "" {
+			continue
+		}
+		if taken++; taken > MaxFilesAt {
+			h.Fail(c, http.StatusRequestEntityTooLarge, fmt.Sprintf("More than %d files at once. The first %d were taken; send the rest after them.", MaxFilesAt, MaxFilesAt))
+			return
+		}
+		if err := h.takeIn(c, kind, part.FileName(), c.Param("stem"), part); err != nil {
+			h.FailWith(c, err)
+			return
+		}
+	}
+	if taken == 0 {
+		h.Fail(c, http.StatusBadRequest, "No file was chosen.")
+		return
+	}
+	if !shell.IsHTMX(c) {
+		c.Redirect(http.StatusSeeOther, "/songs/"+c.Param("id")+"/"+stage)
+		return
+	}
+	answer(c)
+}
+
+func (h *handlers) takeIn(c *gin.Context, kind, fileName, replace string, r io.Reader) error {
+	name := shownName(fileName)
+	job := store.Job{SongID: c.Param("id"), Kind: kind, Name: name}
+	incoming, err := h.Store.Incoming(r, MaxFileBytes)
+	if errors.Is(err, store.ErrTooLarge) {
+		job.State, job.Message = store.Failed, fmt.Sprintf("it is larger than %d GiB; nothing was taken from it", MaxFileBytes>>30)
+		_, err = h.Store.AddJob(c.Request.Context(), job)
+		return err
+	}
+	if err != nil {
+		return err
+	}
+	payload, err := json.Marshal(importPayload{Incoming: incoming, Replace: replace})
+	if err != nil {
+		return err
+	}
+	job.Payload = string(payload)
+	if kind == importJob && h.isMIDI(incoming) {
+		job.Kind = midiJob
+	}
+	_, err = h.Pool.Submit(c.Request.Context(), job)
+	return err
+}
+
+// shownName makes a file's name fit to be shown: no folders, no control characters, not
+// endless. It is never used as a path.
+func shownName(name string) string {
+	name = path.Base(strings.ReplaceAll(name, `\`, "/"))
+	name = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return -1
+		}
+		return r
+	}, name)
+	if r := []rune(name); len(r) > session.MaxName {
+		name = string(r[:session.MaxName-1]) + "…"
+	}
+	if name == "" || name == "." || name == "/" {
+		name = "unnamed.wav"
+	}
+	return name
+}
+
+// runImport checks and measures a file, puts it in place and makes it a stem of the song.
+func (h *handlers) runImport(ctx context.Context, j store.Job, report worker.Report) error {
+	var p importPayload
+	if err := json.Unmarshal([]byte(j.Payload), &p); err != nil {
+		return fmt.Errorf("the job's own data is damaged: %w", err)
+	}
+	take := h.importFile
+	if j.Kind == midiJob {
+		take = h.importMIDI
+	}
+	err := take(ctx, j, p.Incoming, p.Replace, report)
+	if err == nil || ctx.Err() == nil || errors.Is(context.Cause(ctx), worker.ErrCancelled) {
+		h.Store.DropIncoming(p.Incoming) // what was wanted has been moved away
+	}
+	return err
+}
+
+func (h *handlers) importFile(ctx context.Context, j store.Job, incoming, replace string, report worker.Report) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	report(0, "reading")
+	original, converted, err := h.asWAV(ctx, incoming)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return fmt.Errorf("%w; nothing was taken from it", err)
+	}
+	if converted != incoming {
+		defer h.Store.DropIncoming(converted) // nothing is left of it once it is registered
+		incoming = converted
+	}
+	sha, err := h.Store.HashIncoming(incoming)
+	if err != nil {
+		return errors.New("the upload is no longer there; send the file again")
+	}
+	a, err := h.Store.Facts(ctx, sha)
+	if errors.Is(err, store.ErrNotFound) {
+		f, err := h.Store.OpenIncoming(incoming)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		st, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		src, err := wav.NewReader(f, st.Size())
+		if err != nil {
+			return fmt.Errorf("%w; nothing was taken from it", err)
+		}
+		report(0, "measuring")
+		if a, err = intake.Analyse(ctx, src, j.Name, func(p float64) { report(p, "measuring") }); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return fmt.Errorf("%w; nothing was taken from it", err)
+		}
+		report(0.85, "listening")
+		if err := intake.Describe(ctx, src, a); err != nil {
+			return err
+		}
+		a.Format, a.BitDepth, a.EncodingIs = original.Container, original.BitDepth, string(original.Encoding)
+		if err := h.Store.Register(ctx, incoming, sha, a); err != nil {
+			return fmt.Errorf("it could not be stored: %w", err)
+		}
+	} else if err != nil {
+		return err
+	}
+	var e session.Edit = session.AddStem{File: j.Name, Audio: sha, Rate: a.Rate, Role: a.Guess(session.StemName(j.Name)).Role}
+	switch {
+	case replace != "":
+		e = session.NewVersion{Stem: replace, Audio: sha}
+	case j.Kind == shell.ReferenceJob:
+		e = session.AddReference{File: j.Name, Audio: sha}
+	}
+	_, err = h.Store.Edit(ctx, j.SongID, store.AnyRevision, e)
+	return err
+}
+
+// isMIDI reports whether an upload is a MIDI file.
+func (h *handlers) isMIDI(incoming string) bool {
+	f, err := h.Store.OpenIncoming(incoming)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	var head [4]byte
+	_, err = f.ReadAt(head[:], 0)
+	return err == nil && midi.IsMIDI(head[:])
+}
+
+// importMIDI attaches the notes of a file, once the song's other imports are done: the stem
+// they belong to may be among them.
+func (h *handlers) importMIDI(ctx context.Context, j store.Job, incoming, stem string, report worker.Report) error {
+	for others := true; others; {
+		jobs, err := h.Store.Jobs(ctx, j.SongID)
+		if err != nil {
+			return err
+		}
+		others = slices.ContainsFunc(jobs, func(o store.Job) bool { return o.Kind == importJob && o.Active() })
+		if others {
+			report(0, "waiting for its stem")
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(midiPatience):
+			}
+		}
+	}
+	f, err := h.Store.OpenIncoming(incoming)
+	if err != nil {
+		return errors.New("the upload is no longer there; send the file again")
+	}
+	defer f.Close()
+	notes, err := midi.Read(f)
+	if err != nil {
+		return fmt.Errorf("%w; nothing was taken from it", err)
+	}
+	return h.attachMIDI(ctx, j, stem, notes)
+}
+
+// midiPatience is the time between two looks at the imports that notes wait for.
+const midiPatience = 50 * time.Millisecond
+
+// attachMIDI gives notes to the stem they were dropped on, or to the one whose name they
+// bear, shifted so that they meet the stem's hits.
+func (h *handlers) attachMIDI(ctx context.Context, j store.Job, stem string, notes []midi.Note) error {
+	song, err := h.Store.Load(ctx, j.SongID)
+	if err != nil {
+		return err
+	}
+	st := song.Stem(stem)
+	for i := range song.Stems {
+		if stem == "" && strings.EqualFold(song.Stems[i].Name, session.StemName(j.Name)) {
+			st = &song.Stems[i]
+		}
+	}
+	if st == nil {
+		return errors.New("no stem has the name of this MIDI file; drop it on the row of the stem that it belongs to")
+	}
+	a, err := h.Store.Facts(ctx, st.Audio)
+	if err != nil {
+		return err
+	}
+	offset, share := midi.Match(midi.Starts(notes), a.Onsets)
+	if share < midiShare {
+		return fmt.Errorf("only %.0f %% of its notes meet the hits of %s at any offset; is it the right one?", 100*share, st.Name)
+	}
+	_, err = h.Store.Edit(ctx, j.SongID, store.AnyRevision, session.Attach{Stem: st.ID, MIDI: &session.MIDI{Name: j.Name, Offset: math.Round(offset*1e4) / 1e4, Notes: notes}})
+	return err
+}
+
+// midiShare is the part of the notes that must meet a stem's hits.
+const midiShare = 0.5
+
+// dropMIDI takes the notes off a stem again.
+func (h *handlers) dropMIDI(c *gin.Context) {
+	h.Edit(c, "intake", "stems", session.Attach{Stem: c.Param("stem")})
+}
+
+// asWAV returns an upload as it is where it is a WAV, and else what it decodes to, as a new
+// upload: audio is kept in one form, so that any place of it can be read at once. Integer
+// samples of up to 24 bits stay what they are; all others become 32-bit float.
+func (h *handlers) asWAV(ctx context.Context, incoming string) (audio.Format, string, error) {
+	f, err := h.Store.OpenIncoming(incoming)
+	if err != nil {
+		return audio.Format{}, "", errors.New("the upload is no longer there; send the file again")
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return audio.Format{}, "", err
+	}
+	src, err := codec.Open(f, st.Size())
+	if err != nil {
+		return audio.Format{}, "", err
+	}
+	format := src.Format()
+	if format.Container == "wav" {
+		return format, incoming, nil
+	}
+	depth := wav.Float32
+	if format.Encoding == audio.PCM && format.BitDepth <= 24 {
+		depth = wav.Int24
+	}
+	r, w := io.Pipe()
+	go func() { w.CloseWithError(decode(ctx, w, src, depth)) }()
+	name, err := h.Store.Incoming(r, MaxDecodedBytes)
+	r.CloseWithError(err)
+	return format, name, err
+}
+
+// decode writes a source as WAV, block by block.
+func decode(ctx context.Context, w io.Writer, src audio.Source, depth wav.Depth) error {
+	f := src.Format()
+	out, err := wav.NewWriter(w, f.Rate, f.Channels, int(f.Frames), depth)
+	if err != nil {
+		return err
+	}
+	buf := audio.New(f.Rate, f.Channels, 1<<15)
+	for at := int64(0); at < f.Frames; at += int64(buf.Frames()) {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		b := buf.Slice(0, int(min(int64(buf.Frames()), f.Frames-at)))
+		if err := src.ReadAt(b, at); err != nil {
+			return err
+		}
+		if err := out.Write(b); err != nil {
+			return err
+		}
+	}
+	return out.Close()
+}
+
+// importsView is the list of imports that are under way or failed.
+type importsView struct {
+	SongID string
+	Rev    int64
+	Jobs   []store.Job
+	Active int
+	Total  int // per cent over all that are under way
+}
+
+func (h *handlers) importsView(ctx context.Context, id string) (importsView, error) {
+	jobs, err := h.Store.Jobs(ctx, id)
+	jobs = slices.DeleteFunc(jobs, func(j store.Job) bool { return j.Kind == shell.ReferenceJob }) // shown on Levels
+	v := importsView{SongID: id, Jobs: jobs}
+	sum := 0.0
+	for _, j := range jobs {
+		if j.Active() {
+			v.Active++
+			sum += j.Progress
+		}
+	}
+	if v.Active > 0 {
+		v.Total = int(100 * sum / float64(v.Active))
+	}
+	return v, err
+}
+
+// imports answers the poll of the import list; when the song has changed since the page
+// was drawn, the whole sheet comes with it.
+func (h *handlers) imports(c *gin.Context) {
+	v, err := h.importsView(c.Request.Context(), c.Param("id")) // before the song: what has ended by now is in it
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	song := h.Load(c)
+	if song == nil {
+		return
+	}
+	if seen := c.Query("rev"); seen != "" && seen != strconv.FormatInt(song.Rev, 10) {
+		c.Header("HX-Retarget", "#sheet")
+		c.Header("HX-Reswap", "innerHTML")
+		h.Show(c, song, "intake")
+		return
+	}
+	if c.Request.Method == http.MethodPost { // a short file may be done already: look once more
+		v.Rev = song.Rev
+	}
+	h.Write(c, http.StatusOK, "imports", v)
+}
+
+func (h *handlers) cancelImport(c *gin.Context) {
+	id, _ := strconv.ParseInt(c.Param("job"), 10, 64)
+	if j, err := h.Store.Job(c.Request.Context(), id); err != nil || j.SongID != c.Param("id") {
+		h.FailWith(c, store.ErrNotFound)
+		return
+	}
+	h.Pool.Cancel(id)
+	h.Answer(c, "intake", http.StatusOK, nil)
+}
+
+func (h *handlers) forgetImports(c *gin.Context) {
+	if err := h.Store.ForgetJobs(c.Request.Context(), c.Param("id")); err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	h.Answer(c, "intake", http.StatusOK, nil)
+}

@@ -1,0 +1,263 @@
+// Package intake is the stage Intake in the browser: what did I bring, what is it, is any of it broken?
+package intake
+
+import (
+	"fmt"
+	"html/template"
+	"net/http"
+	"sort"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/store"
+	"mellowthump/app/web/plot"
+	"mellowthump/app/web/shell"
+	"mellowthump/app/worker"
+	"mellowthump/core/bench"
+	"mellowthump/core/find"
+	"mellowthump/core/intake"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+type handlers struct{ *shell.Server }
+
+// Stage returns the stage, and what takes finished tracks in, which Levels shows.
+func Stage(s *shell.Server) (stage *shell.Stage, references func(answer gin.HandlerFunc) gin.HandlerFunc) {
+	h := &handlers{s}
+	return &shell.Stage{
+		Key: "intake", Name: "Intake", Question: "What did I bring, what is it, is any of it broken?",
+		Findings: func(_ *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Intake(), nil },
+		Sheet:    h.sheet,
+		Routes:   h.routes,
+		Jobs: map[string]worker.Kind{
+			importJob: {Run: h.runImport}, midiJob: {Run: h.runImport, Light: true}, shell.ReferenceJob: {Run: h.runImport},
+		},
+		Scripts: []string{"intake.js"},
+	}, h.uploadReference
+}
+
+func (h *handlers) routes(g *gin.RouterGroup) {
+	g.POST("/stems", h.upload)
+	g.POST("/stems/:stem/remove", shell.LimitForm, h.removeStem)
+	g.POST("/stems/:stem/role", shell.LimitForm, h.setRole)
+	g.POST("/stems/:stem/replace", h.upload)
+	g.GET("/stems/:stem/more", h.stemMore)
+	g.POST("/stems/:stem/midi/drop", shell.LimitForm, h.dropMIDI)
+	g.POST("/roles", shell.LimitForm, h.setRoles)
+	g.POST("/settings", shell.LimitForm, h.setSettings)
+	g.POST("/take-proposal", shell.LimitForm, h.takeProposal)
+	g.GET("/imports", h.imports)
+	g.POST("/imports/:job/cancel", shell.LimitForm, h.cancelImport)
+	g.POST("/imports/forget", shell.LimitForm, h.forgetImports)
+}
+
+type sheet struct {
+	*shell.View
+	Rows      []row
+	Imports   importsView
+	Missing   string // what keeps the Pocket from measuring
+	Proposals []bench.Proposal
+	MaxGiB    int
+	MaxMins   int
+}
+
+type row struct {
+	session.Stem
+	*intake.Analysis
+	Wave     template.HTML
+	Findings []find.Finding
+	Aside    []find.Dismissed
+	Trigger  bool
+	Guess    intake.Guess
+	Was      *intake.Analysis // the version before, nil where there is none
+}
+
+// headTell is the silence in seconds from which it is told that all stems begin with it.
+const headTell = 0.5
+
+func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
+	out := &sheet{View: v, MaxGiB: MaxFileBytes >> 30, MaxMins: 30}
+	ctx := c.Request.Context()
+	if err := h.fillRows(c, out); err != nil {
+		return nil, err
+	}
+	if err := v.NeedPair(ctx); err != nil { // who leads may be proposed, and what is missing is told
+		return nil, err
+	}
+	out.Proposals = v.Bench.Proposals(v.State)
+	var err error
+	if out.Imports, err = h.importsView(ctx, v.ID); err != nil {
+		return nil, err
+	}
+	out.lead()
+	if v.State == nil && len(v.Stems) > 0 {
+		out.Missing = v.Trouble
+	}
+	// An import may have ended after the song was read and before the jobs were: then the
+	// page asks once more.
+	now, err := h.Store.Head(ctx, v.ID)
+	if err == nil && now != v.Rev {
+		out.Imports.Rev = now
+	}
+	return out, err
+}
+
+// fillRows lists the stems by their roles.
+func (h *handlers) fillRows(c *gin.Context, out *sheet) error {
+	v := out.View
+	trigger := v.TriggerStem()
+	for i, st := range v.Stems {
+		a := v.Facts[st.Audio]
+		r := row{
+			Stem: st, Analysis: a, Findings: bench.OfStem(v.Found, st.ID), Guess: a.Guess(st.Name),
+			Wave:    plot.Wave(fmt.Sprintf("wave-%d", i), string(st.Role), st.Name, a.Overview, 150, 26),
+			Trigger: trigger != nil && trigger.ID == st.ID,
+		}
+		for _, d := range v.Aside {
+			if d.Hear == "stem:"+st.ID {
+				r.Aside = append(r.Aside, d)
+			}
+		}
+		if st.Was != "" {
+			was, err := h.Store.Facts(c.Request.Context(), st.Was)
+			if err != nil {
+				return err
+			}
+			r.Was = was
+		}
+		out.Rows = append(out.Rows, r)
+	}
+	order := map[session.Role]int{}
+	for i, r := range session.Roles {
+		order[r.Role] = i
+	}
+	sort.SliceStable(out.Rows, func(i, j int) bool { return order[out.Rows[i].Role] < order[out.Rows[j].Role] })
+	return nil
+}
+
+// lead says in a line what was brought.
+func (out *sheet) lead() {
+	v := out.View
+	if len(v.Stems) == 0 {
+		v.Lead = "Nothing yet. Bounce the stems of the beat, all from the same start, and drop them here."
+		return
+	}
+	v.Lead = fmt.Sprintf("%s, %s, rendered at %g kHz. ", shell.Count(len(v.Stems), "stem"), shell.Clock(float64(v.Length)/float64(v.Rate)), float64(v.Rate)/1000)
+	var all []*intake.Analysis
+	for _, r := range out.Rows {
+		all = append(all, r.Analysis)
+	}
+	if head := intake.HeadOfAll(all); head > headTell && out.Imports.Active == 0 { // judged when all are in
+		v.Lead += fmt.Sprintf("All of them begin with %.2f s of silence, which may be trimmed off each. ", head)
+	}
+	if found := len(v.Found); found == 0 {
+		v.Lead += "Nothing is wrong with the files."
+	} else {
+		v.Lead += "There is something to look at in " + shell.Count(found, "place") + "."
+	}
+}
+
+// setSettings changes the song's name, tempo, key and leader.
+func (h *handlers) setSettings(c *gin.Context) {
+	number := func(name, unit, what string) (*float64, error) {
+		text, ok := c.GetPostForm(name)
+		if !ok {
+			return nil, nil
+		}
+		v := 0.0
+		if strings.TrimSpace(text) != "" || name != "felt" {
+			var err error
+			if v, err = move.ParseNumber(text, unit); err != nil {
+				return nil, shell.BadInput(c, "settings", fmt.Errorf("%s %w", what, err))
+			}
+		}
+		return &v, nil
+	}
+	h.WorkOut(c, "intake", "settings", func(*session.Song) (session.Edit, error) {
+		name, key := strings.TrimSpace(c.PostForm("name")), strings.TrimSpace(c.PostForm("key"))
+		e := session.Settings{Name: &name, Key: &key}
+		var err error
+		if e.BPM, err = number("bpm", "bpm", "the tempo"); err != nil {
+			return nil, err
+		}
+		if e.Felt, err = number("felt", "bpm", "the felt tempo"); err != nil {
+			return nil, err
+		}
+		if e.Grid, err = number("grid", "ms", "the first bar:"); err != nil {
+			return nil, err
+		}
+		if e.Grid != nil {
+			*e.Grid /= 1000
+		}
+		if l, ok := c.GetPostForm("leader"); ok {
+			leader := session.Leader(l)
+			e.Leader = &leader
+		}
+		return e, nil
+	})
+}
+
+// takeProposal sets the one value that the files suggest.
+func (h *handlers) takeProposal(c *gin.Context) {
+	h.WorkOut(c, "intake", "settings", func(*session.Song) (session.Edit, error) {
+		value := c.PostForm("value")
+		switch field := c.PostForm("field"); field {
+		case "bpm", "grid":
+			v, err := move.ParseNumber(value, map[string]string{"bpm": "bpm", "grid": "ms"}[field])
+			if err != nil {
+				return nil, shell.BadInput(c, "settings", err)
+			}
+			if field == "bpm" {
+				return session.Settings{BPM: &v}, nil
+			}
+			v /= 1000
+			return session.Settings{Grid: &v}, nil
+		case "key":
+			return session.Settings{Key: &value}, nil
+		case "leader":
+			return session.Lead{Leader: session.Leader(value)}, nil
+		}
+		return nil, shell.BadInput(c, "settings", shell.ErrUnknown())
+	})
+}
+
+func (h *handlers) setRole(c *gin.Context) {
+	h.Edit(c, "intake", "stems", session.SetRole{Stems: []string{c.Param("stem")}, Role: session.Role(c.PostForm("role"))})
+}
+
+// setRoles gives several stems one role at once.
+func (h *handlers) setRoles(c *gin.Context) {
+	h.Edit(c, "intake", "stems", session.SetRole{Stems: c.PostFormArray("stem"), Role: session.Role(c.PostForm("role"))})
+}
+
+// stemMore shows a stem's closer look: its spectrum with note names, its sweep, its line.
+func (h *handlers) stemMore(c *gin.Context) {
+	song := h.Load(c)
+	if song == nil {
+		return
+	}
+	st := song.Stem(c.Param("stem"))
+	if st == nil {
+		h.FailWith(c, store.ErrNotFound)
+		return
+	}
+	a, err := h.Store.Facts(c.Request.Context(), st.Audio)
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	data := map[string]any{"Stem": st, "A": a}
+	if a.Portrait != nil {
+		data["Bands"] = plot.BandPicture("bands-"+st.ID, string(st.Role), st.Name, a.Portrait.Spectrum)
+		line := intake.Line(a, st.MIDI)
+		data["Line"] = line
+		data["Root"], data["Share"] = intake.LineRoot(line)
+	}
+	h.Write(c, http.StatusOK, "stemmore", data)
+}
+
+func (h *handlers) removeStem(c *gin.Context) {
+	h.Edit(c, "intake", "stems", session.RemoveStem{Stem: c.Param("stem")})
+}

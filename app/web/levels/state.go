@@ -1,0 +1,82 @@
+package levels
+
+import (
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/core/levels"
+)
+
+// state is what of the page stands in its address.
+type state struct {
+	Scope  string // "loop" or "song"
+	Open   string // the stem, "bus:" and a bus, or "master" whose details are shown
+	Order  levels.Order
+	Anchor levels.Anchor
+	Offset bool // as heard with +6 dB on the master
+}
+
+// mixOffset is the gain on the master that some mix into and take off at the end, dB.
+const mixOffset = 6.0
+
+// stateOf reads the state from the page's own address: that of the request where it asks
+// for the page, else that of the page it came from.
+func stateOf(c *gin.Context) state {
+	q := c.Request.URL.Query()
+	if c.Param("stage") == "" || c.Request.Method != http.MethodGet {
+		for _, from := range []string{c.GetHeader("HX-Current-URL"), c.GetHeader("Referer")} {
+			if u, err := url.Parse(from); err == nil && strings.HasSuffix(u.Path, "/levels") {
+				own := q
+				q = u.Query()
+				for k, v := range own {
+					q[k] = v
+				}
+				break
+			}
+		}
+	}
+	st := state{Scope: "loop", Open: q.Get("open"), Order: levels.ByRole, Anchor: levels.KickPeak, Offset: q.Get("offset") != ""}
+	if q.Get("scope") == "song" {
+		st.Scope = "song"
+	}
+	for _, o := range levels.Orders {
+		if string(o.Order) == q.Get("order") {
+			st.Order = o.Order
+		}
+	}
+	for _, a := range levels.Anchors {
+		if string(a.Anchor) == q.Get("anchor") {
+			st.Anchor = a.Anchor
+		}
+	}
+	return st
+}
+
+// With returns the state's query with one value changed; an empty value takes it out.
+func (st state) With(key, value string) string {
+	q := url.Values{}
+	set := func(k, v, plain string) {
+		if k == key {
+			v = value
+		}
+		if v != "" && v != plain {
+			q.Set(k, v)
+		}
+	}
+	set("scope", st.Scope, "loop")
+	set("open", st.Open, "")
+	set("order", string(st.Order), string(levels.ByRole))
+	set("anchor", string(st.Anchor), string(levels.KickPeak))
+	offset := ""
+	if st.Offset {
+		offset = "on"
+	}
+	set("offset", offset, "")
+	if len(q) == 0 {
+		return "?"
+	}
+	return "?" + q.Encode()
+}

@@ -1,0 +1,158 @@
+// Package logbook is the stage Log in the browser: what was changed, why, did it help, and the way back.
+package logbook
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/store"
+	"mellowthump/app/web/shell"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+)
+
+type handlers struct{ *shell.Server }
+
+// Stage returns the stage.
+func Stage(s *shell.Server) *shell.Stage {
+	h := &handlers{s}
+	return &shell.Stage{
+		Key: "log", Name: "Log", Question: "What did I change, why, did it help, can I go back?",
+		Sheet: h.sheet,
+		Routes: func(g *gin.RouterGroup) {
+			g.POST("/takes", shell.LimitForm, h.saveTake)
+			g.POST("/takes/:take/return", shell.LimitForm, h.returnToTake)
+		},
+	}
+}
+
+type sheet struct {
+	*shell.View
+	Takes   []takeRow
+	History []store.Revision
+}
+
+type takeRow struct {
+	store.Take
+	Numbers takeNumbers
+	Now     bool
+}
+
+// takeNumbers is what was measured when a take was saved.
+type takeNumbers struct {
+	ClearanceMedian meter.Figure `json:"clearance_median_db"`
+	ClearanceP10    meter.Figure `json:"clearance_p10_db"`
+	Depth           meter.Figure `json:"depth_db"`
+	BassLoss        meter.Figure `json:"bass_loss_lu"`
+	Peak            meter.Figure `json:"peak_dbfs"`
+	Loudness        meter.Figure `json:"loudness_lufs"`
+	Loop            string       `json:"loop"`
+}
+
+const historyShown = 40
+
+func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
+	out := &sheet{View: v}
+	takes, err := h.Store.Takes(c.Request.Context(), v.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range takes {
+		row := takeRow{Take: t, Now: t.Revision == v.Rev}
+		if err := json.Unmarshal([]byte(t.Numbers), &row.Numbers); err != nil {
+			return nil, fmt.Errorf("the numbers of take %q: %w", t.Name, err)
+		}
+		out.Takes = append(out.Takes, row)
+	}
+	if out.History, err = h.Store.History(c.Request.Context(), v.ID, historyShown); err != nil {
+		return nil, err
+	}
+	v.Lead = "No takes yet. Save one when it sounds right; nothing you do after it can overwrite it."
+	if n := len(takes); n > 0 {
+		v.Lead = shell.Count(n, "take") + ". Every change below is kept; going back makes a new change, so nothing is lost."
+	}
+	return out, nil
+}
+
+// Limits of a take's words, characters.
+const (
+	longestName = 80
+	longestNote = 2000
+)
+
+// saveTake names the song as its sender saw it, with its numbers.
+func (h *handlers) saveTake(c *gin.Context) {
+	song := h.Load(c)
+	if song == nil {
+		return
+	}
+	if song.Rev != shell.Base(c) {
+		h.FailWith(c, store.ErrConflict)
+		return
+	}
+	stage := h.CurrentStage(c)
+	name, note := strings.TrimSpace(c.PostForm("name")), strings.TrimSpace(c.PostForm("note"))
+	var wrong error
+	switch {
+	case name == "":
+		wrong = errors.New("a take needs a name")
+	case len([]rune(name)) > longestName:
+		wrong = fmt.Errorf("the take's name is longer than %d characters", longestName)
+	case len([]rune(note)) > longestNote:
+		wrong = fmt.Errorf("the note is longer than %d characters", longestNote)
+	}
+	if wrong != nil {
+		h.Fail(c, http.StatusUnprocessableEntity, shell.Sentence(wrong.Error()))
+		return
+	}
+	n, err := h.numbers(c, song)
+	if err == nil {
+		err = h.Store.SaveTake(c.Request.Context(), song.ID, song.Rev, name, note, n)
+	}
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	c.Header("HX-Trigger", "take-saved")
+	h.Answer(c, stage, http.StatusOK, nil)
+}
+
+// numbers measures a song for a take.
+func (h *handlers) numbers(c *gin.Context, song *store.Song) (takeNumbers, error) {
+	n := takeNumbers{ClearanceMedian: meter.None, ClearanceP10: meter.None, Depth: meter.None, BassLoss: meter.None, Peak: meter.None, Loudness: meter.None}
+	v, err := h.View(c, song, "log", nil)
+	if err != nil || len(v.Stems) == 0 {
+		return n, err
+	}
+	ctx := c.Request.Context()
+	loud, err := v.Bench.Loudness(ctx, mix.SoloAll)
+	if err != nil {
+		return n, err
+	}
+	n.Peak, n.Loudness, n.Loop = loud.Peak, loud.Integrated, v.Bars()
+	if err := v.NeedPair(ctx); err != nil {
+		return n, err
+	}
+	if st := v.State; st != nil {
+		n.ClearanceMedian, n.ClearanceP10 = st.After.ClearanceMedian, st.After.ClearanceP10
+		if st.Readout != nil {
+			n.Depth, n.BassLoss = st.Readout.Depth, st.Readout.BassLoss
+		}
+	}
+	return n, nil
+}
+
+func (h *handlers) returnToTake(c *gin.Context) {
+	take, _ := strconv.ParseInt(c.Param("take"), 10, 64)
+	if _, err := h.Store.Return(c.Request.Context(), c.Param("id"), shell.Base(c), take); err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	h.Answer(c, "log", http.StatusOK, nil)
+}

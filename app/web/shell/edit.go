@@ -1,0 +1,214 @@
+package shell
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/store"
+	"mellowthump/core/audio"
+	"mellowthump/core/find"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+// InputError is a sentence about something typed: shown at its field, the typed text kept.
+type InputError struct {
+	Field    string
+	Sentence string
+	Typed    map[string]string
+}
+
+// Error is the sentence.
+func (e *InputError) Error() string { return e.Sentence }
+
+// BadInput makes an InputError that keeps the form.
+func BadInput(c *gin.Context, field string, err error) *InputError {
+	typed := map[string]string{}
+	for k, v := range c.Request.PostForm {
+		if len(v) > 0 {
+			typed[k] = v[0]
+		}
+	}
+	return &InputError{Field: field, Sentence: Sentence(err.Error()), Typed: typed}
+}
+
+// Base is the revision that the sender of a form saw.
+func Base(c *gin.Context) int64 {
+	rev, _ := strconv.ParseInt(c.PostForm("rev"), 10, 64)
+	if rev == 0 {
+		return -1 // an edit that does not say what it saw is one that saw nothing
+	}
+	return rev
+}
+
+// Edit changes the song of a request and answers with the stage's page. What is refused is a sentence at a field of the
+// form; what was typed stays.
+func (s *Server) Edit(c *gin.Context, stage, field string, e session.Edit) {
+	_, err := s.Store.Edit(c.Request.Context(), c.Param("id"), Base(c), e)
+	var no *store.Refused
+	switch {
+	case errors.As(err, &no):
+		s.Answer(c, stage, http.StatusUnprocessableEntity, BadInput(c, field, no.Err))
+	case err != nil:
+		s.FailWith(c, err)
+	default:
+		s.Answer(c, stage, http.StatusOK, nil)
+	}
+}
+
+// WorkOut works an edit out on the song as its sender saw it, beside the database, and makes it. What f says in a
+// sentence (see BadInput) is shown where the edit was made; other errors are the program's.
+func (s *Server) WorkOut(c *gin.Context, stage, field string, f func(*session.Song) (session.Edit, error)) {
+	song := s.Load(c)
+	if song == nil {
+		return
+	}
+	if song.Rev != Base(c) {
+		s.FailWith(c, store.ErrConflict)
+		return
+	}
+	e, err := f(&song.Song)
+	var bad *InputError
+	switch {
+	case errors.As(err, &bad):
+		s.Answer(c, stage, http.StatusUnprocessableEntity, bad)
+	case err != nil:
+		s.FailWith(c, err)
+	default:
+		s.Edit(c, stage, field, e)
+	}
+}
+
+// setLoop chooses the loop in seconds or as bars, or gives it back to the program.
+func (s *Server) setLoop(c *gin.Context) {
+	stage := s.CurrentStage(c)
+	if c.PostForm("auto") != "" {
+		s.Edit(c, stage, "loop", session.Loop{})
+		return
+	}
+	s.WorkOut(c, stage, "loop", func(song *session.Song) (session.Edit, error) {
+		from, to, err := readLoop(c, song)
+		if err == nil && !(to-from >= session.LeastLoop && from >= 0 && to <= audio.MaxSeconds) {
+			err = errors.New("a loop lies within the song and is at least a quarter of a second long")
+		}
+		if err != nil {
+			return nil, BadInput(c, "loop", err)
+		}
+		return session.Loop{Span: &session.Span{From: from, To: to}, Said: Clock(from) + " to " + Clock(to)}, nil
+	})
+}
+
+// readLoop reads both ends: places as a person types them (first bar and the last that is in it), or seconds.
+func readLoop(c *gin.Context, song *session.Song) (from, to float64, err error) {
+	if first, ok := c.GetPostForm("first"); ok {
+		if from, err = song.ParsePosition(first); err != nil {
+			return 0, 0, err
+		}
+		last := c.PostForm("last")
+		if to, err = song.ParsePosition(last); err != nil {
+			return 0, 0, err
+		}
+		if _, e := strconv.Atoi(last); e == nil { // a bar alone is in it to its end
+			to += song.BarSeconds()
+		}
+		return from, to, nil
+	}
+	from, err1 := strconv.ParseFloat(c.PostForm("from"), 64)
+	to, err2 := strconv.ParseFloat(c.PostForm("to"), 64)
+	if err1 != nil || err2 != nil {
+		err = errors.New("a loop lies within the song and is at least a quarter of a second long")
+	}
+	return from, to, err
+}
+
+func (s *Server) undo(c *gin.Context) {
+	s.step(c, s.Store.Undo(c.Request.Context(), c.Param("id"), Base(c)))
+}
+func (s *Server) redo(c *gin.Context) {
+	s.step(c, s.Store.Redo(c.Request.Context(), c.Param("id"), Base(c)))
+}
+
+func (s *Server) step(c *gin.Context, err error) {
+	if err != nil {
+		s.FailWith(c, err)
+		return
+	}
+	s.Answer(c, s.CurrentStage(c), http.StatusOK, nil)
+}
+
+// changeMoves puts moves into a chain, changes them, turns them off and takes them out: on every stage, at every place,
+// for every kind.
+func (s *Server) changeMoves(c *gin.Context) {
+	stage, at, id := s.CurrentStage(c), session.ParseAt(c.PostForm("at")), c.PostForm("move")
+	switch c.Param("do") {
+	case "add":
+		s.Edit(c, stage, "chain", session.AddMove{At: at, Kind: c.PostForm("kind")})
+	case "switch":
+		s.Edit(c, stage, "chain", session.SwitchMove{At: at, ID: id})
+	case "drop":
+		s.Edit(c, stage, "chain", session.DropMove{At: at, ID: id})
+	case "set":
+		s.WorkOut(c, stage, "chain", func(song *session.Song) (session.Edit, error) {
+			chain, _ := song.Chain(at)
+			if chain == nil || chain.Move(id) == nil {
+				return nil, BadInput(c, "chain", errors.New("that move is no longer there"))
+			}
+			m := *chain.Move(id)
+			m.Params = move.Copy(m.Params)
+			if err := move.Read(m.Params, func(name string) (string, bool) { return c.GetPostForm(name) }); err != nil {
+				return nil, BadInput(c, "chain", fmt.Errorf("%s: %w", m.Params.Kind().Lower(), err))
+			}
+			return session.SetMove{At: at, Move: m}, nil
+		})
+	default:
+		s.Fail(c, http.StatusNotFound, "There is no such page.")
+	}
+}
+
+// changeFindings mends what a finding names, puts it aside with a reason, or takes it back: on every stage.
+func (s *Server) changeFindings(c *gin.Context) {
+	current, id := s.CurrentStage(c), c.PostForm("finding")
+	stage := s.stageOf(c.PostForm("stage"))
+	if stage == nil || stage.Findings == nil {
+		s.Fail(c, http.StatusNotFound, "There is no such stage.")
+		return
+	}
+	if c.Param("do") == "reopen" {
+		s.Edit(c, current, "finding", session.Reopen{Stage: stage.Key, Finding: id})
+		return
+	}
+	s.WorkOut(c, current, "finding", func(song *session.Song) (session.Edit, error) {
+		f, err := s.finding(c, song, stage, id)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case c.Param("do") == "dismiss":
+			return session.Dismiss{Dismissal: session.Dismissal{Stage: stage.Key, Finding: f.ID, What: f.What, Why: c.PostForm("why")}}, nil
+		case c.Param("do") == "apply" && len(f.Fix) > 0:
+			return f.Edit(), nil
+		}
+		return nil, BadInput(c, "finding", errUnknown)
+	})
+}
+
+// finding judges a stage anew and returns the finding with an id.
+func (s *Server) finding(c *gin.Context, song *session.Song, stage *Stage, id string) (find.Finding, error) {
+	b, err := s.Bench(c.Request.Context(), song)
+	if err != nil {
+		return find.Finding{}, err
+	}
+	all, err := stage.Findings(c, b)
+	if err != nil {
+		return find.Finding{}, err
+	}
+	f, ok := find.Of(all, id)
+	if !ok {
+		return f, BadInput(c, "finding", errors.New("that finding is no longer open; reload to see the song as it is now"))
+	}
+	return f, nil
+}

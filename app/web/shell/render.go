@@ -1,0 +1,192 @@
+package shell
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"html/template"
+	"io"
+	"log/slog"
+	"math"
+	"mime"
+	"net/http"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/plot"
+	"mellowthump/core/export"
+	"mellowthump/core/figure"
+	"mellowthump/core/levels"
+	"mellowthump/core/meter"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+// Write renders a template to the end before anything is sent.
+func (s *Server) Write(c *gin.Context, status int, name string, data any) {
+	var b bytes.Buffer
+	if err := s.pages.ExecuteTemplate(&b, name, data); err != nil {
+		slog.Error("a template failed", "template", name, "err", err)
+		c.String(500, "The page could not be drawn.")
+		return
+	}
+	c.Data(status, "text/html; charset=utf-8", b.Bytes())
+}
+
+func (s *Server) part(name string, data any) (template.HTML, error) {
+	var b bytes.Buffer
+	err := s.pages.ExecuteTemplate(&b, name, data)
+	return template.HTML(b.String()), err
+}
+
+func (s *Server) funcs() template.FuncMap {
+	return template.FuncMap{
+		"fig":     Figure,
+		"num":     figure.Signed,
+		"plain":   func(v float64) string { return figure.Signed(v, -1) },
+		"typed":   Typed,
+		"glyph":   func(r session.Role) template.HTML { return plot.Glyph(string(r)) },
+		"clock":   Clock,
+		"when":    when,
+		"said":    Sentence,
+		"ms":      func(s float64) float64 { return 1000 * s },
+		"percent": func(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) },
+		"def":     func(key string) string { return figure.Of(key).Definition },
+		"roles":   func() any { return session.Roles },
+		"inc":     func(i int) int { return i + 1 },
+		"over":    func(a, b meter.Figure) bool { return a.Valid() && float64(a) >= float64(b) },
+		"cell":    func(v ...any) []any { return v },
+		"schools": func() any { return move.Schools },
+		"anchors": func() any { return levels.Anchors },
+		"signed":  func(v float64) string { return figure.Plus(v, 1) },
+		"signed0": func(n int) string { return figure.Plus(float64(n), 0) },
+		"figure":  func(v float64) meter.Figure { return meter.Figure(v) },
+		"float":   func(f meter.Figure) float64 { return float64(f) },
+		"sub":     func(a, b float64) float64 { return a - b },
+		"minus":   func(a float64, b int) float64 { return a - float64(b) },
+		"fig10":   func(f float64) string { return strconv.FormatFloat(f, 'f', 1, 64) },
+		"abs":     func(f meter.Figure) meter.Figure { return max(f, -f) },
+	}
+}
+
+// Figure shows a measured number; a dash where there is none.
+func Figure(f meter.Figure, decimals int) string {
+	if !f.Valid() {
+		return "–"
+	}
+	return figure.Signed(float64(f), decimals)
+}
+
+// Typed shows a number in a field as a person would type it, to a thousandth: what a field
+// shows is what the next edit of the form sends back.
+func Typed(v float64) string {
+	return strconv.FormatFloat(math.Round(v*1000)/1000+0, 'f', -1, 64)
+}
+
+// Clock shows seconds as 1:23.4.
+func Clock(s float64) string {
+	m := int(s) / 60
+	return fmt.Sprintf("%d:%04.1f", m, s-float64(60*m))
+}
+
+func when(stamp string) string {
+	t, err := time.Parse(time.RFC3339Nano, stamp)
+	if err != nil {
+		return stamp
+	}
+	return t.Local().Format("2 Jan 2006, 15:04")
+}
+
+// Sentence makes an error's text one: a capital first, a full stop last.
+func Sentence(s string) string {
+	s = strings.TrimSpace(s)
+	r, n := utf8.DecodeRuneInString(s)
+	s = string(unicode.ToUpper(r)) + s[n:]
+	if !strings.HasSuffix(s, ".") {
+		s += "."
+	}
+	return s
+}
+
+// Count says how many, "1 stem" or "2 stems".
+func Count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// longestInMemory is the size up to which a file that goes out is held in memory, bytes.
+const longestInMemory = 1 << 20
+
+// Send answers with a file. It is made whole first: what goes wrong while it is made is told, and no half a file goes
+// out.
+func (s *Server) Send(c *gin.Context, f export.File, err error) {
+	switch {
+	case errors.Is(err, export.ErrNoDuck), errors.Is(err, export.ErrNoHits), errors.Is(err, export.ErrNoPart):
+		s.Fail(c, http.StatusNotFound, Sentence(err.Error()))
+		return
+	case err != nil:
+		s.FailWith(c, err)
+		return
+	}
+	spool := &spool{}
+	defer spool.close()
+	if err := f.Write(c.Request.Context(), spool); err != nil {
+		s.FailWith(c, err)
+		return
+	}
+	size, r, err := spool.reader()
+	if err != nil {
+		s.FailWith(c, err)
+		return
+	}
+	c.Header("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
+	c.DataFromReader(http.StatusOK, size, f.Type, r, nil)
+}
+
+// spool holds what is written in memory, and on disk where that is long.
+type spool struct {
+	memory bytes.Buffer
+	file   *os.File
+}
+
+// Write takes what is written.
+func (s *spool) Write(b []byte) (n int, err error) {
+	if s.file == nil && s.memory.Len()+len(b) > longestInMemory {
+		if s.file, err = os.CreateTemp("", "mellowthump-*"); err != nil {
+			return 0, err
+		}
+		os.Remove(s.file.Name()) // gone when it is closed
+		if _, err := s.file.Write(s.memory.Bytes()); err != nil {
+			return 0, err
+		}
+	}
+	if s.file != nil {
+		return s.file.Write(b)
+	}
+	return s.memory.Write(b)
+}
+
+func (s *spool) reader() (int64, io.Reader, error) {
+	if s.file == nil {
+		return int64(s.memory.Len()), &s.memory, nil
+	}
+	size, err := s.file.Seek(0, io.SeekCurrent)
+	if err == nil {
+		_, err = s.file.Seek(0, io.SeekStart)
+	}
+	return size, s.file, err
+}
+
+func (s *spool) close() {
+	if s.file != nil {
+		s.file.Close()
+	}
+}
