@@ -2,19 +2,18 @@ package main
 
 import (
 	"context"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
-	"strconv"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
+	"mellowthump/core/export"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/midi"
@@ -140,12 +139,16 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 			depth = wav.Float32
 			c.Notes = append(c.Notes, fmt.Sprintf("%s is written as 32-bit float: its peak is %+.2f dBFS, which 24 bits would clip", *outFile, float64(p)))
 		}
-		if err := writeFile(*outFile, func(w io.Writer) error { return wav.Write(w, c.Ducked, depth) }); err != nil {
+		if err := writeOut(ctx, *outFile, export.Sound("ducked", c.Ducked, depth)); err != nil {
 			return err
 		}
 	}
 	if *curve != "" {
-		if err := writeFile(*curve, func(w io.Writer) error { return writeCurve(w, c) }); err != nil {
+		rows, err := curveOf(c)
+		if err == nil {
+			err = writeOut(ctx, *curve, export.CurveFile("curve", rows))
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -158,30 +161,27 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 		if c.Gain != nil {
 			values = duck.Control(c.Gain, c.Ducked.Rate)
 		}
-		if err := writeFile(*midiFile, func(w io.Writer) error { return midi.WriteControl(w, values, at) }); err != nil {
+		if err := writeOut(ctx, *midiFile, export.Control("gain", values, at)); err != nil {
 			return err
 		}
 	}
 	return writeJSON(out, c)
 }
 
-func writeCurve(w io.Writer, c *duck.Cleared) error {
-	rows := []duck.CurveRow{{MS: 0, DB: 0}} // no duck: no change
-	if c.Move != nil && c.Move.Keyed() {
-		rows = duck.MedianCurve(c.Gain, c.Hits, c.Ducked.Rate)
-	} else if c.Move != nil {
-		var err error
-		if rows, err = duck.Curve(c.Move, session.MaxBPM); err != nil { // the fit's points are in ms
-			return err
-		}
+// curveOf is the curve that a clearing came to, of a keyed one the median over the hits.
+func curveOf(c *duck.Cleared) ([]duck.CurveRow, error) {
+	switch {
+	case c.Move == nil: // no duck: no change
+		return []duck.CurveRow{{}}, nil
+	case c.Move.Keyed():
+		return duck.MedianCurve(c.Gain, c.Hits, c.Ducked.Rate), nil
 	}
-	cw := csv.NewWriter(w)
-	cw.Write([]string{"ms", "db"})
-	for _, r := range rows {
-		cw.Write([]string{strconv.FormatFloat(r.MS, 'f', 3, 64), strconv.FormatFloat(r.DB, 'f', 3, 64)})
-	}
-	cw.Flush()
-	return cw.Error()
+	return duck.Curve(c.Move, session.MaxBPM) // the fit's points are in ms
+}
+
+// writeOut writes what goes out under a name.
+func writeOut(ctx context.Context, name string, f export.File) error {
+	return writeFile(name, func(w io.Writer) error { return f.Write(ctx, w) })
 }
 
 // writeFile writes a file whole or not at all.

@@ -3,7 +3,10 @@ package bench
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -150,7 +153,7 @@ func TestFindings(t *testing.T) {
 	}
 }
 
-// Twins are told once each, and never twice compared: with two hundred stems the second look takes no time.
+// Twins are told once each, by the first stem that they are like.
 func TestTwins(t *testing.T) {
 	b := beat(t)
 	for i := range 2 {
@@ -158,15 +161,33 @@ func TestTwins(t *testing.T) {
 		st.ID, st.Name = st.ID+strings.Repeat("x", i+1), "copy"
 		b.Song.Stems = append(b.Song.Stems, st)
 	}
-	n := 0
+	var told []string
 	for _, f := range b.Intake() {
 		if strings.HasPrefix(f.ID, "twin.") {
-			n++
+			told = append(told, f.ID+": "+f.What)
 		}
 	}
-	made := b.Renderer.Cache.Made()
-	b.Intake()
-	if n != 2 || b.Renderer.Cache.Made() != made {
-		t.Errorf("%d twins, %d compared again", n, b.Renderer.Cache.Made()-made)
+	if want := []string{"twin.bx: the same sound as b", "twin.bxx: the same sound as b"}; !slices.Equal(told, want) {
+		t.Errorf("told %q", told)
+	}
+}
+
+// BenchmarkTwins compares the files of two hundred stems, all different, for the first time.
+func BenchmarkTwins(b *testing.B) {
+	facts := map[string]*intake.Analysis{}
+	song := session.New("Test", 120)
+	r := rand.New(rand.NewPCG(1, 2))
+	for i := range session.MaxStems {
+		a := &intake.Analysis{Portrait: &intake.Portrait{Signature: make([]float32, 512)}}
+		a.DurationS = 180
+		for k := range a.Portrait.Signature {
+			a.Portrait.Signature[k] = float32(r.NormFloat64())
+		}
+		sha := fmt.Sprintf("%064x", i)
+		facts[sha] = a
+		song.Stems = append(song.Stems, session.Stem{ID: fmt.Sprint("s", i), Audio: sha, Role: session.Other})
+	}
+	for b.Loop() {
+		New(mix.New(&mix.Memory{}, 1<<24), &song, facts).twins()
 	}
 }

@@ -60,9 +60,16 @@ func (b *Bench) ofStem(st *session.Stem, twins map[string]*find.Finding) []find.
 	return out
 }
 
-// twins names what stems have twins of, by id: each pair of files is compared once, as long as the program runs.
+// twins names what stems have twins of, by id. Each pair is compared once.
 func (b *Bench) twins() map[string]*find.Finding {
 	out := map[string]*find.Finding{}
+	prints := map[string]*intake.Print{}
+	of := func(sha string) *intake.Print {
+		if prints[sha] == nil {
+			prints[sha] = intake.NewPrint(b.Facts[sha])
+		}
+		return prints[sha]
+	}
 	for i := range b.Song.Stems {
 		st := &b.Song.Stems[i]
 		for j := range i {
@@ -70,13 +77,8 @@ func (b *Bench) twins() map[string]*find.Finding {
 			if o.Audio == st.Audio && o.Split() && st.Split() || b.Facts[o.Audio] == nil || b.Facts[st.Audio] == nil {
 				continue // head and tail of one file are no twins
 			}
-			like, err := mix.Cached(b.Renderer.Cache, "alike "+st.Audio+" "+o.Audio, func() (float64, int, error) {
-				return intake.Likeness(b.Facts[st.Audio], b.Facts[o.Audio]), 8, nil
-			})
-			if err == nil {
-				if out[st.ID] = intake.Twin(o.Name, like); out[st.ID] != nil {
-					break
-				}
+			if out[st.ID] = intake.Twin(o.Name, of(st.Audio).Likeness(of(o.Audio))); out[st.ID] != nil {
+				break
 			}
 		}
 	}

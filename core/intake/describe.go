@@ -246,22 +246,60 @@ func carriesLow(low []float32, fs float64, hits []float64) float64 {
 
 // Likeness compares two files: near 1 where they hold the same sound (at any level), near -1
 // where one is the other upside down, near 0 else.
-func Likeness(a, b *Analysis) float64 {
-	if a.Portrait == nil || b.Portrait == nil || math.Abs(a.DurationS-b.DurationS) > 0.05 {
+func Likeness(a, b *Analysis) float64 { return NewPrint(a).Likeness(NewPrint(b)) }
+
+// Print is what files are compared by: a signature, and what energy is left from each of its parts on.
+type Print struct {
+	seconds float64
+	sound   []float32
+	left    [printParts + 1]float64 // energy from part k to the end
+}
+
+const printParts = 16
+
+// NewPrint prepares a file to be compared with others.
+func NewPrint(a *Analysis) *Print {
+	p := &Print{seconds: a.DurationS}
+	if a.Portrait == nil || len(a.Portrait.Signature) < signatureSize/4 {
+		return p
+	}
+	p.sound = a.Portrait.Signature
+	for k := printParts - 1; k >= 0; k-- {
+		sum := 0.0
+		for _, v := range p.part(k) {
+			sum += float64(v) * float64(v)
+		}
+		p.left[k] = p.left[k+1] + sum
+	}
+	return p
+}
+
+func (p *Print) part(k int) []float32 {
+	n := len(p.sound)
+	return p.sound[k*n/printParts : (k+1)*n/printParts]
+}
+
+// Likeness is the correlation of two signatures, 0 where it cannot come to alike any more: what is left of both, however
+// it lay, would not make it (Cauchy and Schwarz).
+func (p *Print) Likeness(q *Print) float64 {
+	if len(p.sound) == 0 || len(p.sound) != len(q.sound) || math.Abs(p.seconds-q.seconds) > 0.05 {
 		return 0
 	}
-	x, y := a.Portrait.Signature, b.Portrait.Signature
-	if len(x) != len(y) || len(x) < signatureSize/4 {
+	whole := math.Sqrt(p.left[0] * q.left[0])
+	if whole == 0 {
 		return 0
 	}
-	var xy, xx, yy float64
-	for i, v := range x {
-		xy, xx, yy = xy+float64(v)*float64(y[i]), xx+float64(v)*float64(v), yy+float64(y[i])*float64(y[i])
+	xy := 0.0
+	for k := range printParts {
+		if math.Abs(xy)+math.Sqrt(p.left[k]*q.left[k]) < alike*whole {
+			return 0
+		}
+		y := q.part(k)
+		for i, v := range p.part(k) {
+			xy += float64(v) * float64(y[i])
+		}
 	}
-	if xx == 0 || yy == 0 {
-		return 0
-	}
-	return xy / math.Sqrt(xx*yy)
+	return xy / whole
 }
 
 // Line returns the bass line of a file: as it was heard or, where MIDI notes are given, as they

@@ -8,6 +8,7 @@ import (
 
 // Deck is the whole song, small: kick above, bass below, hits, and the loop.
 type Deck struct {
+	Loop          string // its name, "bars 5 to 12"
 	Width, Height float64
 	Kick, Bass    []float64 // peaks of equal parts of the song, amplitude
 	Seconds       float64   // length of the song
@@ -29,7 +30,8 @@ func DeckStrip(d Deck) template.HTML {
 	span := d.Width - 2*deckPad
 	x := func(t float64) float64 { return deckPad + t/math.Max(d.Seconds, 1e-9)*span }
 	if d.Seconds > 0 {
-		s.add(`<rect class="loop" x="%s" y="6" width="%s" height="%s"/>`, n(x(d.From)), n(x(d.To)-x(d.From)), n(d.Height-12))
+		s.add(`<rect class="loop" id="loop-grip" tabindex="0" role="slider" aria-label="Loop; arrow keys move it by a bar, with Shift its end" aria-valuemin="0" aria-valuemax="%s" aria-valuenow="%s" aria-valuetext="%s" x="%s" y="6" width="%s" height="%s"/>`,
+			n(d.Seconds), n(d.From), esc(d.Loop), n(x(d.From)), n(x(d.To)-x(d.From)), n(d.Height-12))
 		if bars := d.Seconds / d.Bar; bars <= 400 {
 			for t := d.Grid; t < d.Seconds; t += 4 * d.Bar {
 				s.line("tickmark", x(t), d.Height-9, x(t), d.Height-4)

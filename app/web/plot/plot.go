@@ -31,9 +31,14 @@ func newSVG(id string, w, h float64, title, desc string) *svg {
 
 func (s *svg) add(format string, args ...any) { fmt.Fprintf(s, format, args...) }
 
+// done ends the drawing. One with handles is a group of these, and no mere image.
 func (s *svg) done() template.HTML {
 	s.WriteString("</svg>")
-	return template.HTML(s.String())
+	out := s.String()
+	if strings.Contains(out, `role="slider"`) {
+		out = strings.Replace(out, `role="img"`, `role="group"`, 1)
+	}
+	return template.HTML(out)
 }
 
 func (s *svg) line(class string, x1, y1, x2, y2 float64) {

@@ -84,7 +84,7 @@ func (s *Server) fillStrip(v *View, d *plot.Deck, out *deckView) error {
 			d.Doubtful = append(d.Doubtful, h.At)
 		}
 	}
-	out.From, out.To = d.From, d.To
+	out.From, out.To, d.Loop = d.From, d.To, v.Bars()
 	out.First, out.Last = loopEnds(v)
 	for _, h := range d.Hits {
 		if h >= d.From && h < d.To {

@@ -334,6 +334,18 @@ function loopOf(a, b, free) {
   return [from, Math.max(to, from + 0.25)];
 }
 
+// the loop by keys: arrows move it by a bar, with Shift its end
+document.addEventListener("keydown", (e) => {
+  if (!e.target.closest?.("#loop-grip") || !["ArrowLeft", "ArrowRight"].includes(e.key)) return;
+  e.preventDefault();
+  const scale = document.querySelector("#deck-song .scale").dataset;
+  const by = (e.key === "ArrowRight" ? 1 : -1) * Number(scale.bar);
+  const [from, to] = [Number(data().from), Number(data().to)];
+  if (e.shiftKey) {
+    if (to + by - from >= 0.25 && to + by <= Number(scale.seconds) + 1e-6) setLoop(from, to + by);
+  } else if (from + by >= -1e-6 && to + by <= Number(scale.seconds) + 1e-6) setLoop(from + by, to + by);
+});
+
 // clickHit centres the loop on the hit nearest to where the song was clicked.
 function clickHit(t) {
   const marks = [...document.querySelectorAll("#deck-song .hitmark")].map((m) => Number(m.dataset.at));

@@ -57,13 +57,19 @@ document.addEventListener("htmx:sendError", () => {
 
 // --- definitions on hover and focus
 let bubble;
+let described;
 function define(el) {
   bubble?.remove();
   bubble = undefined;
+  described?.removeAttribute("aria-describedby");
+  described = undefined;
   const text = el?.dataset.def;
   if (!text) return;
   bubble = document.createElement("div");
   bubble.className = "bubble";
+  bubble.id = "definition";
+  described = el;
+  el.setAttribute("aria-describedby", "definition");
   bubble.role = "tooltip";
   bubble.textContent = text;
   document.body.append(bubble);
