@@ -2,15 +2,18 @@ package duck
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"time"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/meter"
+	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
@@ -398,5 +401,56 @@ func BenchmarkFit(b *testing.B) {
 				}
 			}
 		})
+	}
+}
+
+// A fit whose asker has gone away stops soon, whichever it is, and what it came to is not kept.
+func TestFitsStop(t *testing.T) {
+	hits := make([]float64, 120)
+	for i := range hits {
+		hits[i] = 0.3 + 0.2*float64(i) + 0.03*float64(i%3)
+	}
+	kick, bass := pattern(hits, 26, 52, 0.3, 51, 0.5)
+	lib := &mix.Memory{}
+	lib.Put("k", kick)
+	lib.Put("b", bass)
+	s := session.New("Test", 120)
+	s.Rate, s.Targets.Clearance, s.Targets.MaxDepth = rate, 25, 6 // out of reach: all ways are tried
+	s.Stems = []session.Stem{{ID: "k", Name: "Kick", Role: session.Kick, Audio: "k"}, {ID: "b", Name: "Bass", Role: session.Bass, Audio: "b"}}
+	s.Settle()
+	w := mix.Window{To: 26 * rate}
+	for name, fit := range map[string]func(ctx context.Context, r *mix.Renderer) error{
+		"curve": func(ctx context.Context, r *mix.Renderer) error { _, err := FitSong(ctx, r, &s, w); return err },
+		"compressor": func(ctx context.Context, r *mix.Renderer) error {
+			_, err := FitSchool(ctx, r, &s, w, move.CompressorSchool)
+			return err
+		},
+		"band": func(ctx context.Context, r *mix.Renderer) error {
+			_, err := FitSchool(ctx, r, &s, w, move.BandSchool)
+			return err
+		},
+		"trade-off": func(ctx context.Context, r *mix.Renderer) error { _, err := SongTradeOff(ctx, r, &s, w); return err },
+	} {
+		r := mix.New(lib, 1<<28)
+		plain := s.Unducked()
+		if _, err := r.Pair(context.Background(), &plain, w); err != nil { // what all of them stand on
+			t.Fatal(err)
+		}
+		begin := time.Now()
+		if err := fit(context.Background(), r); err != nil {
+			t.Fatal(err)
+		}
+		whole := time.Since(begin)
+		ctx, stop := context.WithTimeout(context.Background(), whole/10)
+		r = mix.New(lib, 1<<28)
+		if _, err := r.Pair(context.Background(), &plain, w); err != nil {
+			t.Fatal(err)
+		}
+		begin = time.Now()
+		err := fit(ctx, r)
+		stop()
+		if after := time.Since(begin); !errors.Is(err, context.DeadlineExceeded) || after > whole*3/4 {
+			t.Errorf("%s: stopped at a tenth of %v it ends after %v with %v", name, whole, after, err)
+		}
 	}
 }

@@ -142,9 +142,14 @@ document.addEventListener("click", async (e) => {
 
 // --- a stage that was opened is read from its heading on
 let opened = false;
-document.addEventListener("htmx:beforeRequest", (e) => { opened = e.detail.elt.getAttribute?.("hx-push-url") === "true"; });
+let place = location.pathname;
 document.addEventListener("htmx:pushedIntoHistory", () => {
-  if (!opened) return;
+  opened = location.pathname !== place; // and not another part of the same stage
+  place = location.pathname;
+});
+document.addEventListener("htmx:afterSettle", (e) => {
+  if (!opened || e.target.id !== "sheet") return;
+  opened = false;
   const heading = $("#sheet h1");
   if (!heading) return;
   heading.tabIndex = -1;
