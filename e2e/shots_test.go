@@ -57,6 +57,7 @@ func TestShots(t *testing.T) {
 				p.click("#take-dialog .fill")
 				p.until("the take", "document.querySelector('.takes')")
 			}
+			p.until("the marks", "document.querySelector('#marks-later') === null")
 			p.shot(filepath.Join(to, view+"-"+theme+".png"))
 		}
 		if theme == "day" { // the Pocket is shown as it was found: before the fit

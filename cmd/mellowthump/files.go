@@ -84,6 +84,7 @@ func measureFile(ctx context.Context, name string) (intake.Facts, error) {
 }
 
 // clearPair fits a duck to two aligned stems and prints before, duck and after.
+// Long because it is one command: its flags, their bounds, what it writes.
 func clearPair(ctx context.Context, args []string, out io.Writer) error {
 	f := flags("clear")
 	kick := f.String("kick", "", "")

@@ -83,6 +83,7 @@ type bounded struct {
 
 // solve finds the curve with the least loss that reaches a clearance in dB at the hits that are asked; where none
 // does, the one that comes nearest. warm are curves to begin with, and gets the new ones.
+// Long because it is one algorithm (column generation) whose steps share the programme.
 func (m *model) solve(clearance float64, asked []bool, warm *[][]float64) bounded {
 	n, less := m.steps(), dsp.Gain(-clearance)
 	less *= less
@@ -168,6 +169,7 @@ func (m *model) solve(clearance float64, asked []bool, warm *[][]float64) bounde
 
 // cheapest returns the curve with the least sum of weights x u that goes down once and comes back once, by dynamic
 // programming over levels: the least that leads to each, still going down, and already coming back.
+// Long because it is one dynamic programme: its two states are filled side by side.
 func (m *model) cheapest(weights []float64) []float64 {
 	q := math.Max(boundLevel, m.least/160)
 	levels := int(m.least/q+1e-9) + 1

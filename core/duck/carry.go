@@ -1,7 +1,10 @@
 package duck
 
 import (
+	"math"
+
 	"mellowthump/core/audio"
+	"mellowthump/core/meter"
 	"mellowthump/core/move"
 )
 
@@ -20,4 +23,17 @@ func carryOut(d *move.Duck, rate int, key, bass []float32) ([]float32, error) {
 		p.Process(audio.Buffer{Rate: rate, Ch: [][]float32{x[at:end]}}, audio.Buffer{Rate: rate, Ch: [][]float32{k[at:end]}})
 	}
 	return x[late:], nil
+}
+
+// keyedP10 carries a keyed duck out at the full rate and returns the clearance in the worst tenth of hits, and the one
+// that counts (see worst).
+func keyedP10(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move.KeyFilter) (p10 meter.Figure, counts float64, err error) {
+	c := *d
+	c.Key = filter
+	out, err := carryOut(&c, m.Rate, key, bass)
+	if err != nil {
+		return meter.None, math.Inf(-1), err
+	}
+	clear := m.Clearances(out)
+	return meter.Percentile(clear, 1-Share), worst(clear), nil
 }

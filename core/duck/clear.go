@@ -73,6 +73,7 @@ var ErrLeadSchool = errors.New("where the bass leads, the kick makes room by a d
 
 // Clear fits a duck to two aligned stems. Where their rates differ the bass is resampled to
 // the kick's; where the bass is shorter, the rest of it is silence.
+// Long because it is the whole of a command: each step feeds the next, and all fill one result.
 func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, error) {
 	c := &Cleared{Notes: []string{}}
 	kf, bf := kick.Format(), bass.Format()

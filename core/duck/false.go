@@ -33,6 +33,7 @@ type False struct {
 // FalseTriggers finds where the song's duck lowers the bass by 1 dB and more with no hit of its trigger
 // near, names the stem whose onsets fall there, and the gentlest key filter that would stop it. onsets
 // gives the onsets of a stem's file.
+// Long because it is one search: what is found at the key is followed to its causes in the same pass.
 func FalseTriggers(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, onsets func(sha string) []float64) (*False, error) {
 	d, off := song.Duck()
 	if d == nil || off || !d.Keyed() {

@@ -341,6 +341,7 @@ const (
 
 // least finds the curve with the least loss, on the model at the low rate, and carries it out at the full rate,
 // which has the last word.
+// Long because it is one loop between model and full rate: what it knows of both is carried along.
 func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal) leastCurve {
 	r := t.room(m, goal)
 	var l leastCurve

@@ -251,6 +251,7 @@ func keyedDuck(school string, peak, hold, release, depth, rise float64, band *mo
 // fitKeyed finds the compressor or the band dip that reaches the goal with the least loss of bass in
 // 20-150 Hz, at most as deep as the cap and back before the next hit. key is the trigger's sound over
 // the signal that m was made for, mono. low is the trial made for m and bass.
+// Long because each way in which it may fail is told in its own sentence.
 func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass []float32, goal Goal, school string, filter *move.KeyFilter) (Fitted, error) {
 	t, err := newKeyedTrial(low, m, key, filter)
 	if err != nil {
@@ -369,6 +370,7 @@ func (t *keyedTrial) finish(m *meter.HitMeter, key, bass []float32, d *move.Duck
 // search tries holds and releases, on all processors; for each the threshold (or a band's range) is
 // settled by halving. It returns the cheapest of each band that reaches the goal, the cheapest first,
 // and the one that comes nearest.
+// Long because what is tried and what is picked share the list of what was found.
 func (t *keyedTrial) search(school string, bands []*move.Band, goal Goal) (reach []*move.Duck, nearest *move.Duck) {
 	var found []keyedCandidate
 	try := func(bands []*move.Band, holds, releases []float64) {
@@ -488,17 +490,4 @@ func (t *keyedTrial) settleKeyed(school string, band *move.Band, b *base, hold, 
 		c.j = t.judgeKeyed(c.d, b, true)
 	}
 	return c, true
-}
-
-// keyedP10 carries a keyed duck out at the full rate and returns the clearance in the worst tenth of hits, and the one
-// that counts (see worst).
-func keyedP10(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move.KeyFilter) (p10 meter.Figure, counts float64, err error) {
-	c := *d
-	c.Key = filter
-	out, err := carryOut(&c, m.Rate, key, bass)
-	if err != nil {
-		return meter.None, math.Inf(-1), err
-	}
-	clear := m.Clearances(out)
-	return meter.Percentile(clear, 1-Share), worst(clear), nil
 }

@@ -98,6 +98,7 @@ func (k knots) energy(u []float64, m *model, scale float64) {
 }
 
 // tracing turns what a linear programme says into points: those that tell it best.
+// Long because it is one algorithm: what it has cut so far decides where it cuts next.
 func tracing(m *model, u []float64, r room) knots {
 	n := len(u)
 	depth := make([]float64, n)

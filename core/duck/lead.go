@@ -175,6 +175,7 @@ func (t *tailTrial) least(tails []tail, clearance, deepest float64) (best tail, 
 // FitLead finds the duck of the kick's tail that lets the bass lead by the clearance that is asked in 9 of
 // 10 hits, with the least loss of kick in 20-150 Hz: at most as deep as the cap, back before the next hit.
 // line is the bass's own in seconds of the song.
+// Long because each way in which it may fail is told in its own sentence.
 func FitLead(m *meter.HitMeter, bass []float32, line []meter.BassNote, goal Goal) (Fitted, error) {
 	plain := m.MeasureLead(bass, line, meter.HitFigures{})
 	f := Fitted{P10: plain.P10}

@@ -45,6 +45,7 @@ func (t *trial) room(m *meter.HitMeter, goal Goal) room {
 }
 
 // around returns the model of the trial's bass around a curve; nil is none.
+// Long because it is one model: its tables are filled in one pass over the hits.
 func (t *trial) around(r room, d *move.Duck) *model {
 	perStep := boundStep * t.fs / 1000
 	m := &model{first: -int(boundPre / boundStep), least: r.cap, rise: r.rise, kick: slices.Clone(t.kick)}

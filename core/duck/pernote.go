@@ -35,6 +35,7 @@ const (
 // FitPerNote finds for every note of a line the least part of a curve's depth with which the hits on it
 // reach the clearance that is asked, in 9 of 10. note names the note at a time in the song, s; empty where
 // none is known: those hits keep the whole depth.
+// Long because parts are tried, chosen and summed over the same hits.
 func FitPerNote(m *meter.HitMeter, bass []float32, d *move.Duck, bpm float64, goal Goal, note func(at float64) string) (*PerNote, error) {
 	t, err := lowTrial(m, bass)
 	if err != nil {

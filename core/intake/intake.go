@@ -83,6 +83,7 @@ const (
 
 // Analyse measures a file in one reading. progress is called with 0 to 1 and may be nil.
 // Sound that is not finite is refused with the place of the first bad sample.
+// Long because several meters run side by side over the same blocks, and are gathered in one place.
 func Analyse(ctx context.Context, src audio.Source, name string, progress func(float64)) (*Analysis, error) {
 	f := src.Format()
 	if err := f.Check(); err != nil {

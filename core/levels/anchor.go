@@ -230,6 +230,7 @@ const (
 // byReference moves the stems so that their third-octave bands together come near to those of a
 // finished track turned down by 10 dB: least squares in dB over the bands, each stem held to
 // within 12 dB of the others and lightly to its place.
+// Long because it is one solution: its steps share bands, weights and limits.
 func byReference(l *Ledger, o Options, p *Plan) ([]want, error) {
 	if o.Finished == nil {
 		return nil, ErrNoReference

@@ -379,6 +379,7 @@ func newComb(fs float64) *comb {
 }
 
 // pitch returns the pitch of a note in Hz, 0 where it has none.
+// Long because it is one algorithm: its partials are found, matched and weighed in one frame.
 func (c *comb) pitch(x []float32) float64 {
 	skip := min(int(combSkip*c.fs), len(x)/4)
 	x = x[skip:min(len(x), skip+int(combWindow*c.fs))]

@@ -197,6 +197,7 @@ func (h *held) follow(x []float32, k int) {
 }
 
 // Onsets returns the times in seconds at which hits begin that are no doubtful ones. mono is at rate fs.
+// Long because it is one pass: a hit is judged beside those before it.
 func Onsets(mono []float32, fs int) []float64 {
 	m := NewOnsetMeter(fs)
 	m.Add(mono)
@@ -279,6 +280,7 @@ const (
 )
 
 // compare sets how far hits are under their neighbours, and how much they are like the file's loud ones.
+// Long because it is one comparison of many features, in order.
 func (m *OnsetMeter) compare(hits []Onset, steps []int) {
 	last, loudest := -onsetApart, 0.0
 	for k := range hits {

@@ -34,6 +34,7 @@ func IsMIDI(head []byte) bool { return bytes.HasPrefix(head, []byte("MThd")) }
 
 // Read returns the notes of all tracks, by start, with the file's tempo map applied. The
 // error says in plain words what is wrong.
+// Long because it is one reader: tempo and open notes are followed through all tracks.
 func Read(r io.Reader) (notes []Note, err error) {
 	defer func() {
 		if v := recover(); v != nil { // the parser on damaged data

@@ -36,6 +36,7 @@ type Pair struct {
 
 // Pair renders kick and bass over a window. The error is one of those above, or
 // meter.ErrNoHits, where there is nothing to measure.
+// Long because each thing that may be missing is told apart.
 func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pair, error) {
 	trigger := song.TriggerStem()
 	switch {

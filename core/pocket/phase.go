@@ -62,6 +62,7 @@ func (l lags) sum(i int, flip bool) meter.Figure {
 // FindNudge searches the place of the bass, 12 ms to each side and both ways up, that gives the
 // largest median phase sum over the hits of m (design, 3-sound: phase sum). bass is mono, as it
 // was measured.
+// Long because it is one search over delays: both polarities are summed in the same pass.
 func FindNudge(m *meter.HitMeter, bass []float32) *Nudge {
 	kick, low, step := m.LowPair(bass)
 	most := int(math.Round(nudgeMost / 1000 * step))

@@ -12,9 +12,6 @@ import (
 	"mellowthump/core/session"
 )
 
-// firstDucked is the first stem that makes room by a duck, on; nil where none does.
-func firstDucked(song *session.Song) *session.Stem { return export.Ducked(song) }
-
 // send answers with a file that is made of a song.
 func (h *handlers) send(c *gin.Context, of func(song *session.Song) (export.File, error)) {
 	song := h.Load(c)
@@ -69,7 +66,7 @@ func (h *handlers) settings(c *gin.Context) {
 	if song == nil {
 		return
 	}
-	if firstDucked(&song.Song) == nil {
+	if export.Ducked(&song.Song) == nil {
 		h.Send(c, export.File{}, export.ErrNoDuck)
 		return
 	}

@@ -12,11 +12,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
-	"mellowthump/core/duck"
 	"mellowthump/core/figure"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
-	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 )
 
@@ -186,26 +184,4 @@ func (h *handlers) dropDuck(c *gin.Context) {
 		}
 		return session.SetDuck{Said: "Take the duck away"}, nil
 	})
-}
-
-// fitSaid says what a fit came to.
-func fitSaid(d *move.Duck) string {
-	switch d.School {
-	case move.CompressorSchool:
-		return fmt.Sprintf("Fit a keyed compressor, threshold %s dB", figure.Signed(d.Comp.Threshold, 1))
-	case move.BandSchool:
-		return fmt.Sprintf("Fit a keyed band dip of %s dB", figure.Signed(d.Band.Range, 1))
-	}
-	return fmt.Sprintf("Fit a duck of %s dB", figure.Signed(d.Depth(), 1))
-}
-
-// handover is the edit that moves the meeting of kick and bass.
-type handover struct{ from, to float64 } // ms
-
-// Apply moves it.
-func (e handover) Apply(song *session.Song) (string, error) {
-	if err := duck.MoveHandover(song, e.from, e.to, pocket.TailFade); err != nil {
-		return "", err
-	}
-	return fmt.Sprintf("Handover to %.0f ms", e.to), nil
 }

@@ -264,31 +264,6 @@ func (v *sheet) TriggerLost() string {
 	return fmt.Sprintf("The trigger does not arrive: it is taken at %s, and %s no longer goes there.", b.Name, st.Name)
 }
 
-// triggerName names what the song's own duck works at.
-func triggerName(v *shell.View) string {
-	if id := v.DuckTrigger(); id != session.KickTrigger {
-		return v.Trigger(id).Name
-	}
-	if st := v.TriggerStem(); st != nil {
-		return st.Name
-	}
-	return "the kick"
-}
-
-// keyInput says what a keyed duck listens to, and where.
-func keyInput(v *shell.View) string {
-	t := v.Trigger(v.DuckTrigger())
-	switch {
-	case t == nil:
-		return triggerName(v) + ", before its fader"
-	case t.Clicks() || len(t.Added)+len(t.Removed) > 0:
-		return triggerName(v) + ", as the trigger clicks"
-	case t.Post || t.Bus != "":
-		return triggerName(v) + ", behind its fader"
-	}
-	return triggerName(v) + ", before its fader"
-}
-
 // DrumStems are the stems that may give a trigger's hits.
 func (v *sheet) DrumStems() []*session.Stem {
 	var out []*session.Stem

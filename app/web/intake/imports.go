@@ -156,6 +156,7 @@ func (h *handlers) runImport(ctx context.Context, j store.Job, report worker.Rep
 	return err
 }
 
+// importFile: long because it is one job, from upload to stem: what it has put in place must be known to its end.
 func (h *handlers) importFile(ctx context.Context, j store.Job, incoming, replace string, report worker.Report) error {
 	if err := ctx.Err(); err != nil {
 		return err
@@ -354,32 +355,6 @@ func decode(ctx context.Context, w io.Writer, src audio.Source, depth wav.Depth)
 		}
 	}
 	return out.Close()
-}
-
-// importsView is the list of imports that are under way or failed.
-type importsView struct {
-	SongID string
-	Rev    int64
-	Jobs   []store.Job
-	Active int
-	Total  int // per cent over all that are under way
-}
-
-func (h *handlers) importsView(ctx context.Context, id string) (importsView, error) {
-	jobs, err := h.Store.Jobs(ctx, id)
-	jobs = slices.DeleteFunc(jobs, func(j store.Job) bool { return j.Kind == shell.ReferenceJob }) // shown on Levels
-	v := importsView{SongID: id, Jobs: jobs}
-	sum := 0.0
-	for _, j := range jobs {
-		if j.Active() {
-			v.Active++
-			sum += j.Progress
-		}
-	}
-	if v.Active > 0 {
-		v.Total = int(100 * sum / float64(v.Active))
-	}
-	return v, err
 }
 
 // imports answers the poll of the import list; when the song has changed since the page

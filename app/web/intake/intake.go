@@ -2,9 +2,11 @@
 package intake
 
 import (
+	"context"
 	"fmt"
 	"html/template"
 	"net/http"
+	"slices"
 	"sort"
 	"strings"
 
@@ -13,7 +15,6 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
-	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
 	"mellowthump/core/intake"
@@ -22,36 +23,6 @@ import (
 )
 
 type handlers struct{ *shell.Server }
-
-// Stage returns the stage, and what takes finished tracks in, which Levels shows.
-func Stage(s *shell.Server) (stage *shell.Stage, references func(answer gin.HandlerFunc) gin.HandlerFunc) {
-	h := &handlers{s}
-	return &shell.Stage{
-		Key: "intake", Name: "Intake", Question: "What did I bring, what is it, is any of it broken?",
-		Findings: func(_ *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Intake(), nil },
-		Sheet:    h.sheet,
-		Routes:   h.routes,
-		Jobs: map[string]worker.Kind{
-			importJob: {Run: h.runImport}, midiJob: {Run: h.runImport, Light: true}, shell.ReferenceJob: {Run: h.runImport},
-		},
-		Scripts: []string{"intake.js"},
-	}, h.uploadReference
-}
-
-func (h *handlers) routes(g *gin.RouterGroup) {
-	g.POST("/stems", h.upload)
-	g.POST("/stems/:stem/remove", shell.LimitForm, h.removeStem)
-	g.POST("/stems/:stem/role", shell.LimitForm, h.setRole)
-	g.POST("/stems/:stem/replace", h.upload)
-	g.GET("/stems/:stem/more", h.stemMore)
-	g.POST("/stems/:stem/midi/drop", shell.LimitForm, h.dropMIDI)
-	g.POST("/roles", shell.LimitForm, h.setRoles)
-	g.POST("/settings", shell.LimitForm, h.setSettings)
-	g.POST("/take-proposal", shell.LimitForm, h.takeProposal)
-	g.GET("/imports", h.imports)
-	g.POST("/imports/:job/cancel", shell.LimitForm, h.cancelImport)
-	g.POST("/imports/forget", shell.LimitForm, h.forgetImports)
-}
 
 type sheet struct {
 	*shell.View
@@ -260,4 +231,30 @@ func (h *handlers) stemMore(c *gin.Context) {
 
 func (h *handlers) removeStem(c *gin.Context) {
 	h.Edit(c, "intake", "stems", session.RemoveStem{Stem: c.Param("stem")})
+}
+
+// importsView is the list of imports that are under way or failed.
+type importsView struct {
+	SongID string
+	Rev    int64
+	Jobs   []store.Job
+	Active int
+	Total  int // per cent over all that are under way
+}
+
+func (h *handlers) importsView(ctx context.Context, id string) (importsView, error) {
+	jobs, err := h.Store.Jobs(ctx, id)
+	jobs = slices.DeleteFunc(jobs, func(j store.Job) bool { return j.Kind == shell.ReferenceJob }) // shown on Levels
+	v := importsView{SongID: id, Jobs: jobs}
+	sum := 0.0
+	for _, j := range jobs {
+		if j.Active() {
+			v.Active++
+			sum += j.Progress
+		}
+	}
+	if v.Active > 0 {
+		v.Total = int(100 * sum / float64(v.Active))
+	}
+	return v, err
 }

@@ -9,51 +9,12 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
-	"mellowthump/core/find"
 	"mellowthump/core/levels"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
 type handlers struct{ *shell.Server }
-
-// Stage returns the stage. references takes finished tracks in: files come in by one way.
-func Stage(s *shell.Server, references func(answer gin.HandlerFunc) gin.HandlerFunc) *shell.Stage {
-	h := &handlers{s}
-	return &shell.Stage{
-		Key: "levels", Name: "Levels", Question: "How loud is each thing at each step?",
-		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) {
-			return b.Levels(c.Request.Context(), over(stateOf(c), b))
-		},
-		Sheet:  h.sheet,
-		Before: session.Song.Untrimmed,
-		Moved:  (*session.Song).Trimmed,
-		Routes: func(g *gin.RouterGroup) {
-			h.routes(g)
-			g.POST("/references", references(h.references))
-		},
-		Scripts: []string{"levels.js"},
-	}
-}
-
-func (h *handlers) routes(g *gin.RouterGroup) {
-	g.POST("/levels/gain", shell.LimitForm, h.setGain)
-	g.POST("/levels/stem/:stem", shell.LimitForm, h.setStemRouting)
-	g.POST("/levels/bus", shell.LimitForm, h.addBus)
-	g.POST("/levels/bus/:bus", shell.LimitForm, h.setBus)
-	g.POST("/levels/bus/:bus/remove", shell.LimitForm, h.removeBus)
-	g.POST("/levels/master", shell.LimitForm, h.setMaster)
-	g.POST("/levels/rules", shell.LimitForm, h.setRules)
-	g.GET("/levels/sum", h.runningSum)
-	g.GET("/levels/whole", h.wholeSong)
-	g.GET("/levels/plan", h.previewPlan)
-	g.POST("/levels/plan", shell.LimitForm, h.applyPlan)
-	g.POST("/levels/plan/forget", shell.LimitForm, h.forgetPlan)
-	g.GET("/levels/plan.csv", h.planCSV)
-	g.GET("/levels/noise.wav", h.pinkNoise)
-	g.GET("/references", h.references)
-	g.POST("/references/:ref/remove", shell.LimitForm, h.removeReference)
-}
 
 // over is the window that the page measures.
 func over(st state, b *bench.Bench) mix.Window {

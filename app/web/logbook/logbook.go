@@ -19,19 +19,6 @@ import (
 
 type handlers struct{ *shell.Server }
 
-// Stage returns the stage.
-func Stage(s *shell.Server) *shell.Stage {
-	h := &handlers{s}
-	return &shell.Stage{
-		Key: "log", Name: "Log", Question: "What did I change, why, did it help, can I go back?",
-		Sheet: h.sheet,
-		Routes: func(g *gin.RouterGroup) {
-			g.POST("/takes", shell.LimitForm, h.saveTake)
-			g.POST("/takes/:take/return", shell.LimitForm, h.returnToTake)
-		},
-	}
-}
-
 type sheet struct {
 	*shell.View
 	Takes   []takeRow

@@ -10,6 +10,7 @@ import (
 
 // BandPicture draws a stem's third-octave spectrum as stairs on a log axis, in Hz and in note
 // names: a kick stands up, a bass hangs down, all else stands thin.
+// Long because it is one drawing, from back to front.
 func BandPicture(id, role, name string, s meter.Spectrum) template.HTML {
 	const w, h, left, foot, span = 620.0, 150.0, 34.0, 30.0, 60.0
 	d := newSVG(id, w, h, "Spectrum of "+name, "RMS level in third-octave bands from 20 Hz to 20 kHz, over 60 dB, with note names.")

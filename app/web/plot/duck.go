@@ -81,6 +81,7 @@ func (e Editor) scaleOf() (from, to, deep float64) {
 
 // DuckEditor draws the editor. Points carry their place, so that they can be dragged, moved
 // by keys and read out.
+// Long because it is one drawing, from back to front.
 func DuckEditor(e Editor) template.HTML {
 	from, to, deep := e.scaleOf()
 	s := newSVG("duck-editor", e.Width, e.Height, "The median hit and the gain of the "+e.part(),

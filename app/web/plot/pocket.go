@@ -18,6 +18,7 @@ type Mirror struct {
 
 // Mirrored draws the kick standing and the bass hanging on one note-labelled axis of frequency, the
 // collision hatched.
+// Long because it is one drawing, from back to front.
 func Mirrored(m Mirror) template.HTML {
 	const w, h, left, right = 760.0, 246.0, 40.0, 8.0
 	d := newSVG("mirror", w, h, "Kick and bass in frequency", "Stairs of a semitone from 26 to 290 Hz: the kick above the line, the bass below it, where both are is hatched.")

@@ -17,7 +17,6 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/figure"
-	"mellowthump/core/find"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -27,22 +26,6 @@ import (
 )
 
 type handlers struct{ *shell.Server }
-
-// Stage returns the stage.
-func Stage(s *shell.Server) *shell.Stage {
-	h := &handlers{s}
-	return &shell.Stage{
-		Key: "pocket", Name: "Pocket", Question: "Do kick and bass agree?",
-		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Pocket(c.Request.Context()) },
-		Sheet:    h.sheet,
-		Routes: func(g *gin.RouterGroup) {
-			g.POST("/pocket/leader", shell.LimitForm, h.setLeader)
-			g.POST("/pocket/apply", shell.LimitForm, h.apply)
-			g.GET("/pocket/options", h.kickOptions)
-			g.GET("/pocket/places", h.places)
-		},
-	}
-}
 
 type sheet struct {
 	*shell.View

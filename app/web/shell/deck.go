@@ -3,41 +3,17 @@ package shell
 import (
 	"context"
 	"fmt"
-	"html/template"
 	"math"
-	"net/http"
 	"net/url"
 	"strconv"
 
-	"github.com/gin-gonic/gin"
-
 	"mellowthump/app/web/plot"
-	"mellowthump/core/audio"
-	"mellowthump/core/audio/wav"
 	"mellowthump/core/dsp"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
-	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
-
-// deckView is what the deck shows and plays.
-type deckView struct {
-	Song     template.HTML
-	Solo     mix.Solo
-	Before   string // addresses of the audio
-	After    string
-	Offset   meter.Figure // dB that After is turned by
-	LUFS     [2]meter.Figure
-	Hits     []float64 // s, in the loop
-	Moved    bool      // After differs from Before
-	From, To float64   // s
-	First    string    // the loop's ends as places
-	Last     string
-
-	School, Trying string // what After tries, and its name; empty: the song as it is
-}
 
 // matchLimit bounds what the match may raise, so that a part ducked to nearly nothing is not
 // blown up.
@@ -149,138 +125,4 @@ func sumOverview(v *View, role session.Role, seconds float64) []float64 {
 		}
 	}
 	return out
-}
-
-// Doubtful lists the kick's hits that are kept apart: by its own threshold, but for those that were put in by hand.
-func (v *View) Doubtful() []intake.Doubtful {
-	t, st := v.Trigger(session.KickTrigger), v.TriggerStem()
-	if t == nil || st == nil || st.MIDI != nil || v.Facts[st.Audio] == nil {
-		return nil
-	}
-	by := st.Nudged() / 1000
-	var out []intake.Doubtful
-	for _, d := range intake.DoubtfulHits(v.Facts[st.Audio].Hits, t.QuietDB()) {
-		d.At += by
-		put := false
-		for _, at := range t.Added {
-			put = put || math.Abs(at-d.At) <= move.HitNear
-		}
-		if !put {
-			out = append(out, d)
-		}
-	}
-	return out
-}
-
-// SoloChoices are the parts that the deck can play.
-func (v *View) SoloChoices() []mix.Solo {
-	return append([]mix.Solo{mix.SoloKick, mix.SoloBass, mix.SoloBoth, mix.SoloAll}, v.Stage.Solos...)
-}
-
-func solo(c *gin.Context) mix.Solo {
-	if q := mix.Solo(c.Query("solo")); q.Valid() {
-		return q
-	}
-	if k, err := c.Cookie(soloCookie); err == nil && mix.Solo(k).Valid() {
-		return mix.Solo(k)
-	}
-	return mix.SoloBoth
-}
-
-// try gives a song what the deck is to try.
-func (s *Server) try(ctx context.Context, song *session.Song, what string) (string, error) {
-	if what == "" {
-		return "", nil
-	}
-	return s.tries().Try(ctx, song, what)
-}
-
-// deckData answers with the deck's addresses and offset for another solo.
-func (s *Server) deckData(c *gin.Context) {
-	song := s.Load(c)
-	if song == nil {
-		return
-	}
-	c.SetSameSite(http.SameSiteStrictMode)
-	c.SetCookie(soloCookie, string(solo(c)), cookieSeconds, "/", "", false, true)
-	what := c.Query("school")
-	name, err := s.try(c.Request.Context(), &song.Song, what)
-	if err != nil {
-		s.FailWith(c, err)
-		return
-	}
-	v, err := s.View(c, song, s.CurrentStage(c), nil)
-	if err == nil {
-		err = s.top(c, v)
-	}
-	if err != nil {
-		s.FailWith(c, err)
-		return
-	}
-	if what != "" {
-		v.Deck.School, v.Deck.Trying = what, name
-		v.Deck.After += "&school=" + url.QueryEscape(what)
-	}
-	s.Write(c, http.StatusOK, "deckdata", v)
-}
-
-// deckAudio plays one side of the deck: the loop of a revision as a 24-bit WAV. The address
-// holds all that the sound depends on, so it may be kept.
-func (s *Server) deckAudio(c *gin.Context) {
-	side := c.Param("side")
-	if side != "before.wav" && side != "after.wav" {
-		s.Fail(c, http.StatusNotFound, "The deck has two sides, before and after.")
-		return
-	}
-	rev, err := strconv.ParseInt(c.Query("rev"), 10, 64)
-	from, err1 := strconv.Atoi(c.Query("from"))
-	to, err2 := strconv.Atoi(c.Query("to"))
-	if err != nil || err1 != nil || err2 != nil || from < 0 || to <= from || to-from > audio.MaxSeconds*audio.MaxRate {
-		s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
-		return
-	}
-	ctx := c.Request.Context()
-	song, err := s.Store.At(ctx, c.Param("id"), rev)
-	if err != nil {
-		s.FailWith(c, err)
-		return
-	}
-	length, err := s.Renderer.Length(&song)
-	if err != nil {
-		s.FailWith(c, err)
-		return
-	}
-	if from >= length {
-		s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
-		return
-	}
-	if _, err := s.try(ctx, &song, c.Query("school")); err != nil {
-		s.FailWith(c, err)
-		return
-	}
-	if side == "before.wav" {
-		if of := s.stageOf(c.Query("of")); of != nil && of.Before != nil {
-			song = of.Before(song)
-		} else {
-			song = song.Bypassed()
-		}
-	}
-	b, _, err := s.Renderer.Heard(ctx, &song, solo(c), mix.Window{From: from, To: min(to, length)})
-	if err != nil {
-		s.FailWith(c, err)
-		return
-	}
-	c.Header("Cache-Control", "private, max-age=3600, immutable")
-	SendWAV(c, b, wav.Int24)
-}
-
-// SendWAV answers with a buffer as a WAV.
-func SendWAV(c *gin.Context, b audio.Buffer, depth wav.Depth) {
-	data := b.Frames() * len(b.Ch) * int(depth) / 8
-	c.Header("Content-Type", "audio/wav")
-	c.Header("Content-Length", strconv.Itoa(len(wav.Header(b.Rate, len(b.Ch), b.Frames(), depth))+data+data%2))
-	c.Status(http.StatusOK)
-	if err := wav.Write(c.Writer, b, depth); err != nil {
-		c.Abort() // the other end has gone, or it will see that the file is short
-	}
 }

@@ -15,36 +15,6 @@ import (
 	"mellowthump/core/session"
 )
 
-// InputError is a sentence about something typed: shown at its field, the typed text kept.
-type InputError struct {
-	Field    string
-	Sentence string
-	Typed    map[string]string
-}
-
-// Error is the sentence.
-func (e *InputError) Error() string { return e.Sentence }
-
-// BadInput makes an InputError that keeps the form.
-func BadInput(c *gin.Context, field string, err error) *InputError {
-	typed := map[string]string{}
-	for k, v := range c.Request.PostForm {
-		if len(v) > 0 {
-			typed[k] = v[0]
-		}
-	}
-	return &InputError{Field: field, Sentence: Sentence(err.Error()), Typed: typed}
-}
-
-// Base is the revision that the sender of a form saw.
-func Base(c *gin.Context) int64 {
-	rev, _ := strconv.ParseInt(c.PostForm("rev"), 10, 64)
-	if rev == 0 {
-		return -1 // an edit that does not say what it saw is one that saw nothing
-	}
-	return rev
-}
-
 // Edit changes the song of a request and answers with the stage's page. What is refused is a sentence at a field of the
 // form; what was typed stays.
 func (s *Server) Edit(c *gin.Context, stage, field string, e session.Edit) {

@@ -51,10 +51,3 @@ func (s *Server) createSong(c *gin.Context) {
 	}
 	c.Redirect(http.StatusSeeOther, "/songs/"+id+"/"+s.first())
 }
-
-func theme(c *gin.Context) string {
-	if t, err := c.Cookie(themeCookie); err == nil && (t == "day" || t == "night") {
-		return t
-	}
-	return ""
-}

@@ -1,7 +1,6 @@
 package shell
 
 import (
-	"fmt"
 	"net/http"
 	"sync"
 
@@ -10,55 +9,6 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
 )
-
-// railItem is a stage in the rail with its mark.
-type railItem struct {
-	Key, Name, Digit string
-	On               bool
-	mark
-	Judged bool // the stage judges at all: its mark is fetched after the page
-}
-
-// mark is what is known of a stage's findings.
-type mark struct {
-	Rev     int64
-	Count   int
-	Settled bool
-}
-
-func countKey(song, stage string) string { return song + " " + stage }
-
-// fillRail lists the stages with what was last known of them.
-func (s *Server) fillRail(v *View) {
-	for i, st := range s.stages {
-		r := railItem{Key: st.Key, Name: st.Name, Digit: fmt.Sprint((i + 1) % 10), On: st == v.Stage, Judged: st.Findings != nil && len(v.Stems) > 0}
-		if m, ok := s.counts.Load(countKey(v.ID, st.Key)); ok && r.Judged {
-			r.mark = m.(mark)
-		}
-		v.Rail = append(v.Rail, r)
-	}
-}
-
-// mark notes how many findings of the page's stage are open.
-func (s *Server) mark(v *View, open int) {
-	m := mark{Rev: v.Rev, Count: open, Settled: open == 0}
-	s.counts.Store(countKey(v.ID, v.Stage.Key), m)
-	for i := range v.Rail {
-		if v.Rail[i].Key == v.Stage.Key {
-			v.Rail[i].mark = m
-		}
-	}
-}
-
-// MarksLater reports whether some stage's mark is of another revision: then the marks are fetched after the page.
-func (v *View) MarksLater() bool {
-	for _, r := range v.Rail {
-		if r.Judged && r.Rev != v.Rev {
-			return true
-		}
-	}
-	return false
-}
 
 // marks answers with the marks of all stages. What was counted for this revision is not counted again.
 func (s *Server) marks(c *gin.Context) {

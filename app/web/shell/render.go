@@ -2,15 +2,10 @@ package shell
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"html/template"
-	"io"
 	"log/slog"
 	"math"
-	"mime"
-	"net/http"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -20,7 +15,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/plot"
-	"mellowthump/core/export"
 	"mellowthump/core/figure"
 	"mellowthump/core/levels"
 	"mellowthump/core/meter"
@@ -45,8 +39,12 @@ func (s *Server) part(name string, data any) (template.HTML, error) {
 	return template.HTML(b.String()), err
 }
 
+// styles are the layers of the look, in order: what all stand on, what pages share, and a file a stage.
+var styles = []string{"tokens", "shell", "controls", "tables", "intake", "pictures", "duck", "log", "deck", "pocket", "levels", "chains"}
+
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{
+		"styles":  func() []string { return styles },
 		"fig":     Figure,
 		"num":     figure.Signed,
 		"plain":   func(v float64) string { return figure.Signed(v, -1) },
@@ -120,73 +118,4 @@ func Count(n int, what string) string {
 		return "1 " + what
 	}
 	return fmt.Sprintf("%d %ss", n, what)
-}
-
-// longestInMemory is the size up to which a file that goes out is held in memory, bytes.
-const longestInMemory = 1 << 20
-
-// Send answers with a file. It is made whole first: what goes wrong while it is made is told, and no half a file goes
-// out.
-func (s *Server) Send(c *gin.Context, f export.File, err error) {
-	switch {
-	case errors.Is(err, export.ErrNoDuck), errors.Is(err, export.ErrNoHits), errors.Is(err, export.ErrNoPart):
-		s.Fail(c, http.StatusNotFound, Sentence(err.Error()))
-		return
-	case err != nil:
-		s.FailWith(c, err)
-		return
-	}
-	spool := &spool{}
-	defer spool.close()
-	if err := f.Write(c.Request.Context(), spool); err != nil {
-		s.FailWith(c, err)
-		return
-	}
-	size, r, err := spool.reader()
-	if err != nil {
-		s.FailWith(c, err)
-		return
-	}
-	c.Header("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
-	c.DataFromReader(http.StatusOK, size, f.Type, r, nil)
-}
-
-// spool holds what is written in memory, and on disk where that is long.
-type spool struct {
-	memory bytes.Buffer
-	file   *os.File
-}
-
-// Write takes what is written.
-func (s *spool) Write(b []byte) (n int, err error) {
-	if s.file == nil && s.memory.Len()+len(b) > longestInMemory {
-		if s.file, err = os.CreateTemp("", "mellowthump-*"); err != nil {
-			return 0, err
-		}
-		os.Remove(s.file.Name()) // gone when it is closed
-		if _, err := s.file.Write(s.memory.Bytes()); err != nil {
-			return 0, err
-		}
-	}
-	if s.file != nil {
-		return s.file.Write(b)
-	}
-	return s.memory.Write(b)
-}
-
-func (s *spool) reader() (int64, io.Reader, error) {
-	if s.file == nil {
-		return int64(s.memory.Len()), &s.memory, nil
-	}
-	size, err := s.file.Seek(0, io.SeekCurrent)
-	if err == nil {
-		_, err = s.file.Seek(0, io.SeekStart)
-	}
-	return size, s.file, err
-}
-
-func (s *spool) close() {
-	if s.file != nil {
-		s.file.Close()
-	}
 }

@@ -1,0 +1,260 @@
+package duck
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/plot"
+	"mellowthump/app/web/shell"
+	"mellowthump/core/bench"
+	"mellowthump/core/duck"
+	"mellowthump/core/export"
+	"mellowthump/core/figure"
+	"mellowthump/core/mix"
+	"mellowthump/core/move"
+	"mellowthump/core/pocket"
+	"mellowthump/core/session"
+)
+
+// schoolLabel names a school, empty where there is none of that name.
+func schoolLabel(school string) string {
+	for _, k := range move.Schools {
+		if k.School == school {
+			return k.Label
+		}
+	}
+	return ""
+}
+
+// try gives a song the duck that a school's fit would give it, to be heard before it is chosen; nothing is stored.
+func (h *handlers) try(ctx context.Context, song *session.Song, school string) (string, error) {
+	label := schoolLabel(school)
+	if label == "" {
+		return "", &shell.InputError{Field: "fit", Sentence: "There is no such school."}
+	}
+	_, err := h.fitInto(ctx, song, school)
+	if t := bench.Trouble(err); t != "" {
+		return "", &shell.InputError{Field: "fit", Sentence: t}
+	}
+	return label, err
+}
+
+// fitSchool fits a duck of one school; where the bass leads, the kick's own curve.
+func (h *handlers) fitSchool(ctx context.Context, song *session.Song, w mix.Window, school string) (duck.Fitted, error) {
+	if song.Leader != session.BassLeads {
+		return duck.FitSchool(ctx, h.Renderer, song, w, school)
+	}
+	b, err := h.Bench(ctx, song)
+	if err != nil {
+		return duck.Fitted{}, err
+	}
+	return duck.FitSongLead(ctx, h.Renderer, song, w, b.Line())
+}
+
+// fitInto gives a song the duck that a school's fit over the whole of it finds, or takes its duck away
+// where none is needed.
+func (h *handlers) fitInto(ctx context.Context, song *session.Song, school string) (duck.Fitted, error) {
+	n, err := h.Renderer.PairLength(song)
+	if err != nil {
+		return duck.Fitted{}, err
+	}
+	f, err := h.fitSchool(ctx, song, mix.Window{To: n}, school)
+	if err != nil {
+		return f, err
+	}
+	if f.Duck == nil {
+		song.SetDuck(nil, false, "")
+		return f, nil
+	}
+	d := *f.Duck
+	d.Trigger = song.DuckTrigger()
+	f.Duck = &d
+	song.SetDuck(&d, false, f.Reason)
+	return f, nil
+}
+
+// school is the school of the song's duck, a drawn curve where it has none.
+func school(song *session.Song) string {
+	if d, _ := song.Duck(); d != nil {
+		return d.School
+	}
+	return move.CurveSchool
+}
+
+// setTargets changes the clearance asked and the cap of the depth; dragged along what it costs, it fits anew.
+func (h *handlers) setTargets(c *gin.Context) {
+	h.WorkOut(c, "duck", "targets", func(song *session.Song) (session.Edit, error) {
+		t := song.Targets
+		var err error
+		if t.Clearance, err = move.ParseNumber(c.PostForm("clearance"), "dB"); err != nil {
+			return nil, shell.BadInput(c, "targets", fmt.Errorf("the clearance %w", err))
+		}
+		if t.MaxDepth, err = move.ParseNumber(c.PostForm("depth"), "dB"); err != nil {
+			return nil, shell.BadInput(c, "targets", fmt.Errorf("the cap %w", err))
+		}
+		if c.PostForm("ahead-asked") != "" { // an unticked box sends nothing
+			t.NoAhead = c.PostForm("ahead") == ""
+		}
+		set := session.SetTargets{Targets: t}
+		if c.PostForm("fit") == "" {
+			return set, nil
+		}
+		song.Targets = t
+		if err := song.Validate(); err != nil {
+			return nil, shell.BadInput(c, "targets", err)
+		}
+		f, err := h.fitted(c, song, school(song))
+		if err != nil {
+			return nil, err
+		}
+		return session.Together{Said: fmt.Sprintf("Ask %g dB of clearance and fit", t.Clearance), Edits: []session.Edit{set, f}}, nil
+	})
+}
+
+// fitted is the edit that a fit comes to.
+func (h *handlers) fitted(c *gin.Context, song *session.Song, school string) (session.Edit, error) {
+	f, err := h.fitInto(c.Request.Context(), song, school)
+	if t := bench.Trouble(err); t != "" {
+		return nil, shell.BadInput(c, "fit", errors.New(t))
+	}
+	if err != nil {
+		return nil, err
+	}
+	if f.Duck == nil {
+		return session.SetDuck{Said: "Fit: " + f.Reason}, nil
+	}
+	return session.SetDuck{Duck: f.Duck, Why: f.Reason, Said: fitSaid(f.Duck)}, nil
+}
+
+// fit finds the least duck over the whole song, so that what is exported holds everywhere.
+func (h *handlers) fit(c *gin.Context) {
+	h.WorkOut(c, "duck", "fit", func(song *session.Song) (session.Edit, error) {
+		as := c.PostForm("school")
+		if as == "" {
+			as = school(song)
+		}
+		if schoolLabel(as) == "" {
+			return nil, shell.BadInput(c, "fit", fmt.Errorf("no school is called %q", as))
+		}
+		was, _ := song.Duck()
+		e, err := h.fitted(c, song, as)
+		if d, ok := e.(session.SetDuck); ok && err == nil && d.Duck == nil && was == nil {
+			return nil, &shell.InputError{Field: "fit", Sentence: strings.TrimPrefix(d.Said, "Fit: ")}
+		}
+		return e, err
+	})
+}
+
+// perNote lets the curve's depth follow the notes of the bass, or makes it the same for all again.
+func (h *handlers) perNote(c *gin.Context) {
+	h.WorkOut(c, "duck", "points", func(song *session.Song) (session.Edit, error) {
+		bad := func(text string) error { return shell.BadInput(c, "points", errors.New(text)) }
+		d, off := song.Duck()
+		if d == nil || d.Keyed() || song.Leader == session.BassLeads {
+			return nil, bad("only a drawn curve on the bass can follow its notes")
+		}
+		if c.PostForm("same") != "" {
+			one := *d
+			one.Parts = nil
+			return session.SetDuck{Duck: &one, Off: off, Said: "The same depth for every note"}, nil
+		}
+		ctx := c.Request.Context()
+		n, err := h.Renderer.PairLength(song)
+		if err != nil {
+			return nil, err
+		}
+		b, err := h.Bench(ctx, song)
+		if err != nil {
+			return nil, err
+		}
+		p, err := duck.FitSongPerNote(ctx, h.Renderer, song, mix.Window{To: n}, b.Line())
+		switch t := bench.Trouble(err); {
+		case t != "":
+			return nil, bad(t)
+		case err != nil:
+			return nil, err
+		case p == nil:
+			return nil, bad("no note of the bass is known")
+		}
+		return session.SetDuck{Duck: p.Duck, Off: off, Said: "The duck's depth follows the notes"}, nil
+	})
+}
+
+// setHandover moves the place where kick and bass meet: the tail's fade and the duck together.
+func (h *handlers) setHandover(c *gin.Context) {
+	h.WorkOut(c, "duck", "points", func(song *session.Song) (session.Edit, error) {
+		to, err := move.ParseNumber(c.PostForm("ms"), "ms")
+		if err == nil && !(to >= 20 && to <= 1000) {
+			err = fmt.Errorf("a handover at %g ms is outside 20 to 1000", to)
+		}
+		if err != nil {
+			return nil, shell.BadInput(c, "points", err)
+		}
+		b, err := h.Bench(c.Request.Context(), song)
+		if err != nil {
+			return nil, err
+		}
+		st, err := b.Pair(c.Request.Context())
+		if err != nil && bench.Trouble(err) == "" {
+			return nil, err
+		}
+		if st == nil || !st.After.HandoverMedian.Valid() {
+			return nil, shell.BadInput(c, "points", errors.New("there is no handover to move: the bass never takes over before the next hit"))
+		}
+		return handover{from: float64(st.After.HandoverMedian), to: to}, nil
+	})
+}
+
+// cameBack compares a bass that was bounced anew with the duck that was planned for the old file.
+func (h *handlers) cameBack(c *gin.Context) {
+	song := h.Load(c)
+	if song == nil {
+		return
+	}
+	out := map[string]any{"ID": song.ID}
+	st := export.Ducked(&song.Song)
+	if st != nil && st.Was != "" && song.Leader != session.BassLeads {
+		b, err := h.Bench(c.Request.Context(), &song.Song)
+		if err != nil {
+			h.FailWith(c, err)
+			return
+		}
+		a, err := duck.ComeBack(c.Request.Context(), h.Renderer, &song.Song, b.Loop, st.ID, st.Was)
+		if err != nil && bench.Trouble(err) == "" {
+			h.FailWith(c, err)
+			return
+		}
+		if err == nil {
+			out["Stem"], out["A"] = st, a
+			out["Picture"] = plot.CameBack(plot.Back{MS: a.MS, Planned: a.Planned, Got: a.Got})
+		}
+	}
+	h.Write(c, http.StatusOK, "cameback", out)
+}
+
+// fitSaid says what a fit came to.
+func fitSaid(d *move.Duck) string {
+	switch d.School {
+	case move.CompressorSchool:
+		return fmt.Sprintf("Fit a keyed compressor, threshold %s dB", figure.Signed(d.Comp.Threshold, 1))
+	case move.BandSchool:
+		return fmt.Sprintf("Fit a keyed band dip of %s dB", figure.Signed(d.Band.Range, 1))
+	}
+	return fmt.Sprintf("Fit a duck of %s dB", figure.Signed(d.Depth(), 1))
+}
+
+// handover is the edit that moves the meeting of kick and bass.
+type handover struct{ from, to float64 } // ms
+
+// Apply moves it.
+func (e handover) Apply(song *session.Song) (string, error) {
+	if err := duck.MoveHandover(song, e.from, e.to, pocket.TailFade); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("Handover to %.0f ms", e.to), nil
+}

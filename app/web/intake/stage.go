@@ -1,0 +1,40 @@
+package intake
+
+import (
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/shell"
+	"mellowthump/app/worker"
+	"mellowthump/core/bench"
+	"mellowthump/core/find"
+)
+
+// Stage returns the stage, and what takes finished tracks in, which Levels shows.
+func Stage(s *shell.Server) (stage *shell.Stage, references func(answer gin.HandlerFunc) gin.HandlerFunc) {
+	h := &handlers{s}
+	return &shell.Stage{
+		Key: "intake", Name: "Intake", Question: "What did I bring, what is it, is any of it broken?",
+		Findings: func(_ *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Intake(), nil },
+		Sheet:    h.sheet,
+		Routes:   h.routes,
+		Jobs: map[string]worker.Kind{
+			importJob: {Run: h.runImport}, midiJob: {Run: h.runImport, Light: true}, shell.ReferenceJob: {Run: h.runImport},
+		},
+		Scripts: []string{"intake.js"},
+	}, h.uploadReference
+}
+
+func (h *handlers) routes(g *gin.RouterGroup) {
+	g.POST("/stems", h.upload)
+	g.POST("/stems/:stem/remove", shell.LimitForm, h.removeStem)
+	g.POST("/stems/:stem/role", shell.LimitForm, h.setRole)
+	g.POST("/stems/:stem/replace", h.upload)
+	g.GET("/stems/:stem/more", h.stemMore)
+	g.POST("/stems/:stem/midi/drop", shell.LimitForm, h.dropMIDI)
+	g.POST("/roles", shell.LimitForm, h.setRoles)
+	g.POST("/settings", shell.LimitForm, h.setSettings)
+	g.POST("/take-proposal", shell.LimitForm, h.takeProposal)
+	g.GET("/imports", h.imports)
+	g.POST("/imports/:job/cancel", shell.LimitForm, h.cancelImport)
+	g.POST("/imports/forget", shell.LimitForm, h.forgetImports)
+}

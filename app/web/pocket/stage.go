@@ -1,0 +1,25 @@
+package pocket
+
+import (
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/shell"
+	"mellowthump/core/bench"
+	"mellowthump/core/find"
+)
+
+// Stage returns the stage.
+func Stage(s *shell.Server) *shell.Stage {
+	h := &handlers{s}
+	return &shell.Stage{
+		Key: "pocket", Name: "Pocket", Question: "Do kick and bass agree?",
+		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Pocket(c.Request.Context()) },
+		Sheet:    h.sheet,
+		Routes: func(g *gin.RouterGroup) {
+			g.POST("/pocket/leader", shell.LimitForm, h.setLeader)
+			g.POST("/pocket/apply", shell.LimitForm, h.apply)
+			g.GET("/pocket/options", h.kickOptions)
+			g.GET("/pocket/places", h.places)
+		},
+	}
+}

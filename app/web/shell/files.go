@@ -1,0 +1,97 @@
+package shell
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"mime"
+	"net/http"
+	"os"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
+	"mellowthump/core/export"
+)
+
+// longestInMemory is the size up to which a file that goes out is held in memory, bytes.
+const longestInMemory = 1 << 20
+
+// Send answers with a file. It is made whole first: what goes wrong while it is made is told, and no half a file goes
+// out.
+func (s *Server) Send(c *gin.Context, f export.File, err error) {
+	switch {
+	case errors.Is(err, export.ErrNoDuck), errors.Is(err, export.ErrNoHits), errors.Is(err, export.ErrNoPart):
+		s.Fail(c, http.StatusNotFound, Sentence(err.Error()))
+		return
+	case err != nil:
+		s.FailWith(c, err)
+		return
+	}
+	spool := &spool{}
+	defer spool.close()
+	if err := f.Write(c.Request.Context(), spool); err != nil {
+		s.FailWith(c, err)
+		return
+	}
+	size, r, err := spool.reader()
+	if err != nil {
+		s.FailWith(c, err)
+		return
+	}
+	c.Header("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
+	c.DataFromReader(http.StatusOK, size, f.Type, r, nil)
+}
+
+// spool holds what is written in memory, and on disk where that is long.
+type spool struct {
+	memory bytes.Buffer
+	file   *os.File
+}
+
+// Write takes what is written.
+func (s *spool) Write(b []byte) (n int, err error) {
+	if s.file == nil && s.memory.Len()+len(b) > longestInMemory {
+		if s.file, err = os.CreateTemp("", "mellowthump-*"); err != nil {
+			return 0, err
+		}
+		os.Remove(s.file.Name()) // gone when it is closed
+		if _, err := s.file.Write(s.memory.Bytes()); err != nil {
+			return 0, err
+		}
+	}
+	if s.file != nil {
+		return s.file.Write(b)
+	}
+	return s.memory.Write(b)
+}
+
+func (s *spool) reader() (int64, io.Reader, error) {
+	if s.file == nil {
+		return int64(s.memory.Len()), &s.memory, nil
+	}
+	size, err := s.file.Seek(0, io.SeekCurrent)
+	if err == nil {
+		_, err = s.file.Seek(0, io.SeekStart)
+	}
+	return size, s.file, err
+}
+
+func (s *spool) close() {
+	if s.file != nil {
+		s.file.Close()
+	}
+}
+
+// SendWAV answers with a buffer as a WAV.
+func SendWAV(c *gin.Context, b audio.Buffer, depth wav.Depth) {
+	data := b.Frames() * len(b.Ch) * int(depth) / 8
+	c.Header("Content-Type", "audio/wav")
+	c.Header("Content-Length", strconv.Itoa(len(wav.Header(b.Rate, len(b.Ch), b.Frames(), depth))+data+data%2))
+	c.Status(http.StatusOK)
+	if err := wav.Write(c.Writer, b, depth); err != nil {
+		c.Abort() // the other end has gone, or it will see that the file is short
+	}
+}

@@ -1,0 +1,224 @@
+package shell
+
+import (
+	"context"
+	"fmt"
+	"html/template"
+	"math"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/store"
+	"mellowthump/app/worker"
+	"mellowthump/core/bench"
+	"mellowthump/core/duck"
+	"mellowthump/core/find"
+	"mellowthump/core/intake"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+// Stage is one of the stages of the work: all that the shell needs to know of it. Its template, its script, its handlers
+// and its end-to-end test bear its key.
+type Stage struct {
+	Key, Name, Question string
+	Will                string // of a stage that is not built: what it will do
+
+	// Ask words the question for a song; nil: Question.
+	Ask func(*View) string
+	// Findings judges the song; nil: the stage judges nothing. Where kick and bass cannot be judged, the error says why
+	// (bench.Trouble).
+	Findings func(c *gin.Context, b *bench.Bench) ([]find.Finding, error)
+	// Sheet measures what the stage shows and returns what its template shows.
+	Sheet func(c *gin.Context, v *View) (any, error)
+	// Before is what the deck's Before side plays on this stage, and Moved whether After differs from it; nil: what was
+	// brought, and whether anything was moved.
+	Before func(session.Song) session.Song
+	Moved  func(*session.Song) bool
+	// Solos are the parts that the deck plays on this stage beside the usual.
+	Solos []mix.Solo
+	// Try gives a song what is only proposed, to be heard before it is chosen, and names it. What may be tried is the
+	// stage's own.
+	Try func(ctx context.Context, song *session.Song, what string) (name string, err error)
+	// Routes adds the stage's own addresses under /songs/:id.
+	Routes func(g *gin.RouterGroup)
+	// Jobs are the kinds of background work that the stage starts.
+	Jobs map[string]worker.Kind
+	// Scripts are loaded with the page: files in static/js.
+	Scripts []string
+}
+
+// View is all that a page of a song shows. What a stage measures it puts in itself (NeedPair and so on): a page measures
+// only what its own stage shows, and what the line at its top and the deck do.
+type View struct {
+	*store.Song
+	Stage    *Stage
+	Question string
+	Lead     string
+	Theme    string
+	Built    string
+	Swap     bool // an htmx answer: parts outside the sheet are swapped too
+	Rail     []railItem
+	Sheet    template.HTML
+	Bad      *InputError
+
+	Bench   *bench.Bench
+	Facts   map[string]*intake.Analysis // by audio hash
+	Length  int                         // frames
+	Win     mix.Window
+	Auto    bool // the loop was found, not chosen
+	State   *duck.State
+	Agree   *bench.Agreement
+	Trouble string   // why kick and bass cannot be measured
+	Levels  mix.Loud // of everything over the loop, after
+	Found   []find.Finding
+	Aside   []find.Dismissed
+	Deck    deckView
+}
+
+// Error returns the sentence for a field.
+func (v *View) Error(field string) string {
+	if v.Bad != nil && v.Bad.Field == field {
+		return v.Bad.Sentence
+	}
+	return ""
+}
+
+// Typed returns what was typed in a field where the form was refused, else the value.
+func (v *View) Typed(field, value string) string {
+	if v.Bad != nil {
+		if t, ok := v.Bad.Typed[field]; ok {
+			return t
+		}
+	}
+	return value
+}
+
+// Bars describes the loop: "bars 5 to 12".
+func (v *View) Bars() string {
+	bar := v.BarSeconds() * float64(v.Rate)
+	grid := v.Grid * float64(v.Rate)
+	from, to := (float64(v.Win.From)-grid)/bar, (float64(v.Win.To)-grid)/bar
+	if math.Abs(from-math.Round(from)) < 0.02 && math.Abs(to-math.Round(to)) < 0.02 {
+		return fmt.Sprintf("bars %d to %d", int(math.Round(from))+1, int(math.Round(to)))
+	}
+	return fmt.Sprintf("%s to %s", Clock(float64(v.Win.From)/float64(v.Rate)), Clock(float64(v.Win.To)/float64(v.Rate)))
+}
+
+// Headroom is the distance of the loop's peak from full scale.
+func (v *View) Headroom() meter.Figure { return -v.Levels.Peak }
+
+// BassName is the name for the bass in pictures and sentences.
+func (v *View) BassName() string { return v.Bench.BassName() }
+
+// KickName is the name for the kick.
+func (v *View) KickName() string { return v.Bench.KickName() }
+
+// BassLeads reports whether the bass leads: then the kick makes room.
+func (v *View) BassLeads() bool { return v.Leader == session.BassLeads }
+
+// Title is the page's title: stage and song.
+func (v *View) Title() string { return v.Stage.Name + " · " + v.Name }
+
+// NeedPair judges kick and bass over the loop; where they cannot be, Trouble says why and State stays nil.
+func (v *View) NeedPair(ctx context.Context) error {
+	if len(v.Stems) == 0 || v.State != nil || v.Trouble != "" {
+		return nil
+	}
+	st, err := v.Bench.Pair(ctx)
+	if v.Trouble = bench.Trouble(err); v.Trouble != "" {
+		return nil
+	}
+	v.State = st
+	return err
+}
+
+// NeedAgreement is NeedPair with what is found about pitch and phase.
+func (v *View) NeedAgreement(ctx context.Context) error {
+	if err := v.NeedPair(ctx); err != nil || v.State == nil {
+		return err
+	}
+	a, err := v.Bench.Agreement(ctx)
+	v.Agree = a
+	return err
+}
+
+// InputError is a sentence about something typed: shown at its field, the typed text kept.
+type InputError struct {
+	Field    string
+	Sentence string
+	Typed    map[string]string
+}
+
+// Error is the sentence.
+func (e *InputError) Error() string { return e.Sentence }
+
+// railItem is a stage in the rail with its mark.
+type railItem struct {
+	Key, Name, Digit string
+	On               bool
+	mark
+	Judged bool // the stage judges at all: its mark is fetched after the page
+}
+
+// mark is what is known of a stage's findings.
+type mark struct {
+	Rev     int64
+	Count   int
+	Settled bool
+}
+
+// MarksLater reports whether some stage's mark is of another revision: then the marks are fetched after the page.
+func (v *View) MarksLater() bool {
+	for _, r := range v.Rail {
+		if r.Judged && r.Rev != v.Rev {
+			return true
+		}
+	}
+	return false
+}
+
+// deckView is what the deck shows and plays.
+type deckView struct {
+	Song     template.HTML
+	Solo     mix.Solo
+	Before   string // addresses of the audio
+	After    string
+	Offset   meter.Figure // dB that After is turned by
+	LUFS     [2]meter.Figure
+	Hits     []float64 // s, in the loop
+	Moved    bool      // After differs from Before
+	From, To float64   // s
+	First    string    // the loop's ends as places
+	Last     string
+
+	School, Trying string // what After tries, and its name; empty: the song as it is
+}
+
+// SoloChoices are the parts that the deck can play.
+func (v *View) SoloChoices() []mix.Solo {
+	return append([]mix.Solo{mix.SoloKick, mix.SoloBass, mix.SoloBoth, mix.SoloAll}, v.Stage.Solos...)
+}
+
+// Doubtful lists the kick's hits that are kept apart: by its own threshold, but for those that were put in by hand.
+func (v *View) Doubtful() []intake.Doubtful {
+	t, st := v.Trigger(session.KickTrigger), v.TriggerStem()
+	if t == nil || st == nil || st.MIDI != nil || v.Facts[st.Audio] == nil {
+		return nil
+	}
+	by := st.Nudged() / 1000
+	var out []intake.Doubtful
+	for _, d := range intake.DoubtfulHits(v.Facts[st.Audio].Hits, t.QuietDB()) {
+		d.At += by
+		put := false
+		for _, at := range t.Added {
+			put = put || math.Abs(at-d.At) <= move.HitNear
+		}
+		if !put {
+			out = append(out, d)
+		}
+	}
+	return out
+}
