@@ -653,16 +653,7 @@ func TestSettingsLoopTakes(t *testing.T) {
 
 // Sixty stems stay usable: the pages answer, and an edit too.
 func TestSixtyStems(t *testing.T) {
-	b, id := ready(t)
-	song := b.load(id).Song
-	for i := range 58 {
-		st := song.Stems[i%2]
-		st.ID, st.Name, st.Role = fmt.Sprintf("x%d", i), fmt.Sprintf("Layer %d", i), session.Melodic
-		song.Stems = append(song.Stems, st)
-	}
-	if _, err := b.server.Store.Edit(context.Background(), id, store.AnyRevision, session.Become{Song: song, Said: "sixty"}); err != nil {
-		t.Fatal(err)
-	}
+	b, id := sixty(t)
 	for _, stage := range []string{"intake", "pocket", "duck"} {
 		page := b.get("/songs/" + id + "/" + stage)
 		if len(page) > 900_000 {

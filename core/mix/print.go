@@ -233,7 +233,14 @@ func (p *printer) reader(n *node, start int) (*reader, error) {
 	}
 	early := begin - c.fed.From + c.latency // frames that come out before the first that is wanted
 	s := &stream{at: begin, channels: channels, kept: audio.New(n.rate, channels, 0)}
-	s.make = func(n int) (audio.Buffer, error) {
+	s.make = p.skipping(early, step)
+	p.streams[n.id] = s
+	return s.reader(start), nil
+}
+
+// skipping is step without the frames that come out before the first that is wanted.
+func (p *printer) skipping(early int, step func(int) (audio.Buffer, error)) func(int) (audio.Buffer, error) {
+	return func(n int) (audio.Buffer, error) {
 		for early > 0 {
 			k := min(early, p.r.block)
 			if _, err := step(k); err != nil {
@@ -243,8 +250,6 @@ func (p *printer) reader(n *node, start int) (*reader, error) {
 		}
 		return step(n)
 	}
-	p.streams[n.id] = s
-	return s.reader(start), nil
 }
 
 // feed returns what yields the frames that go into a node's chain, from a frame on, and their channels: a file, or a sum.
@@ -349,16 +354,7 @@ func (p *printer) gains(l *listen, start int) (*reader, error) {
 	}
 	early := begin - from + g.Ahead()
 	s := &stream{at: begin, channels: 1, kept: audio.New(l.rate, 1, 0)}
-	s.make = func(n int) (audio.Buffer, error) {
-		for early > 0 {
-			k := min(early, p.r.block)
-			if _, err := step(k); err != nil {
-				return audio.Buffer{}, err
-			}
-			early -= k
-		}
-		return step(n)
-	}
+	s.make = p.skipping(early, step)
 	p.streams[l.id] = s
 	return s.reader(start), nil
 }

@@ -86,6 +86,17 @@ func (e AddMove) Apply(s *Song) (string, error) {
 	return fmt.Sprintf("%s on %s", k.Label, name), s.Validate()
 }
 
+// moveAt returns a move with its chain and the name of its place.
+func (s *Song) moveAt(at At, id string) (chain *move.Chain, name string, m *move.Move, err error) {
+	if chain, name = s.Chain(at); chain == nil {
+		return nil, "", nil, errNoPlace(at)
+	}
+	if m = chain.Move(id); m == nil {
+		return nil, "", nil, errNoMove
+	}
+	return chain, name, m, nil
+}
+
 // SwitchMove turns a move off, or on again.
 type SwitchMove struct {
 	At At
@@ -94,13 +105,9 @@ type SwitchMove struct {
 
 // Apply turns it.
 func (e SwitchMove) Apply(s *Song) (string, error) {
-	chain, name := s.Chain(e.At)
-	if chain == nil {
-		return "", errNoPlace(e.At)
-	}
-	m := chain.Move(e.ID)
-	if m == nil {
-		return "", errNoMove
+	_, name, m, err := s.moveAt(e.At, e.ID)
+	if err != nil {
+		return "", err
 	}
 	m.Off = !m.Off
 	return map[bool]string{true: "Off: ", false: "On: "}[m.Off] + move.Words(m.Params) + " on " + name, s.Validate()
@@ -114,13 +121,9 @@ type DropMove struct {
 
 // Apply takes it out.
 func (e DropMove) Apply(s *Song) (string, error) {
-	chain, name := s.Chain(e.At)
-	if chain == nil {
-		return "", errNoPlace(e.At)
-	}
-	m := chain.Move(e.ID)
-	if m == nil {
-		return "", errNoMove
+	chain, name, m, err := s.moveAt(e.At, e.ID)
+	if err != nil {
+		return "", err
 	}
 	said := m.Params.Kind().Label + " off " + name
 	*chain = chain.With(move.Move{ID: e.ID})
