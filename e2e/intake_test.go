@@ -12,9 +12,9 @@ import (
 
 	"github.com/go-rod/rod/lib/proto"
 
-	"mellowthump/app/web/plot"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/figure"
 	"mellowthump/core/midi"
 	"mellowthump/internal/outside"
 )
@@ -55,7 +55,7 @@ func TestIntake(t *testing.T) {
 		}
 		row := "#stem-" + st.ID + " "
 		for cell, want := range map[string]string{
-			".peak": plot.Signed(float64(facts.SamplePeak), 1), ".rms": plot.Signed(float64(facts.RMS), 1), ".lufs": plot.Signed(float64(facts.Integrated), 1), ".length": "0:07.0",
+			".peak": figure.Signed(float64(facts.SamplePeak), 1), ".rms": figure.Signed(float64(facts.RMS), 1), ".lufs": figure.Signed(float64(facts.Integrated), 1), ".length": "0:07.0",
 		} {
 			if got := p.text(row + cell); got != want {
 				t.Errorf("%s %s reads %q, the core has %q", st.Name, cell, got, want)

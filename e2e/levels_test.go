@@ -7,9 +7,9 @@ import (
 
 	"github.com/go-rod/rod/lib/input"
 
-	"mellowthump/app/web/plot"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/figure"
 	"mellowthump/core/levels"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -45,14 +45,14 @@ func TestLevels(t *testing.T) {
 		for _, row := range l.Rows {
 			track := row.Levels.Steps[session.TrackStep]
 			sel := "#level-stem-" + row.Stem.ID
-			if got, want := p.text(sel+" .peak"), plot.Signed(float64(track.Peak), 1); got != want {
+			if got, want := p.text(sel+" .peak"), figure.Signed(float64(track.Peak), 1); got != want {
 				t.Errorf("%s peaks at %s on the page, %s in the core", row.Stem.Name, got, want)
 			}
-			if got, want := p.text(sel+" .lufs"), plot.Signed(float64(track.Integrated()), 1); got != want {
+			if got, want := p.text(sel+" .lufs"), figure.Signed(float64(track.Integrated()), 1); got != want {
 				t.Errorf("%s has %s LUFS on the page, %s in the core", row.Stem.Name, got, want)
 			}
 		}
-		if got, want := p.text("#level-master-master .peak"), plot.Signed(float64(l.Master.Out.Peak), 1); got != want {
+		if got, want := p.text("#level-master-master .peak"), figure.Signed(float64(l.Master.Out.Peak), 1); got != want {
 			t.Errorf("the premaster peaks at %s on the page, %s in the core", got, want)
 		}
 	}

@@ -8,10 +8,10 @@ import (
 	"testing"
 
 	"mellowthump/app/store"
-	"mellowthump/app/web/plot"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
+	"mellowthump/core/figure"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -43,7 +43,7 @@ func shown(f meter.Figure, decimals int) string {
 	if !f.Valid() {
 		return "–"
 	}
-	return plot.Signed(float64(f), decimals)
+	return figure.Signed(float64(f), decimals)
 }
 
 // Every figure of the Pocket is the core's own; each hit is drawn; one sentence judges.
@@ -177,7 +177,7 @@ func TestNoteTable(t *testing.T) {
 		}
 		var rows []string
 		for _, n := range pocket.Notes(pocket.TuneLine(intake.Line(facts, b.MIDI), b), st.After.Hits, 0, 7) {
-			rows = append(rows, fmt.Sprintf("%s %s %.0f %% %s c %s", n.Note, plot.Signed(n.Hz, 1), 100*n.Share, plot.Signed(n.Cents, 0), shown(n.Clearance, 1)))
+			rows = append(rows, fmt.Sprintf("%s %s %.0f %% %s c %s", n.Note, figure.Signed(n.Hz, 1), 100*n.Share, figure.Signed(n.Cents, 0), shown(n.Clearance, 1)))
 		}
 		return strings.Join(rows, "; ")
 	}

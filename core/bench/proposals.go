@@ -9,6 +9,7 @@ import (
 	"mellowthump/core/duck"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
+	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 )
 
@@ -16,11 +17,10 @@ import (
 type Proposal struct{ What, Why, Field, Value string }
 
 const (
-	gridTell      = 0.02 // s by which hits may miss the grid unremarked
-	earlyHandover = 40.0 // ms: an earlier median handover looks as if the bass led; our own bound
-	tempoSure     = 0.15 // confidence from which a tempo is spoken of
-	tempoNear     = 0.004
-	rootShare     = 0.3 // of the time on one note, from which it is called the root
+	gridTell  = 0.02 // s by which hits may miss the grid unremarked
+	tempoSure = 0.15 // confidence from which a tempo is spoken of
+	tempoNear = 0.004
+	rootShare = 0.3 // of the time on one note, from which it is called the root
 )
 
 // Proposals suggests tempo, grid, leader and key where the files tell and the song says otherwise. st is how kick and
@@ -28,7 +28,7 @@ const (
 func (b *Bench) Proposals(st *duck.State) []Proposal {
 	song := b.Song
 	out := b.tempo()
-	if st != nil && song.Leader == session.KickLeads && st.Before.HandoverMedian.Valid() && st.Before.HandoverMedian < earlyHandover && st.Before.ClearanceMedian < 0 {
+	if st != nil && song.Leader == session.KickLeads && st.Before.HandoverMedian.Valid() && st.Before.HandoverMedian < pocket.EarlyHandover && st.Before.ClearanceMedian < 0 {
 		out = append(out, Proposal{"bass leads", fmt.Sprintf("The bass takes over %.0f ms after the hit and sits over the kick in the median.", float64(st.Before.HandoverMedian)), "leader", "bass"})
 	}
 	if basses := song.ByRole(session.Bass); len(basses) > 0 && song.Key == "" && b.Facts[basses[0].Audio] != nil {

@@ -69,8 +69,6 @@ type Trade struct {
 	Depth     float64 // dB
 }
 
-func tenth(v float64) float64 { return math.Round(v*10) / 10 }
-
 // trial is the bass at a low rate, with what is needed to judge a duck quickly. Filters are
 // linear: filter(b g) = filter(b) + filter(b (g-1)), and g differs from 1 near hits only.
 type trial struct {

@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 )
@@ -231,7 +232,7 @@ func keyedDuck(school string, peak, hold, release, depth, rise float64, band *mo
 	attack := math.Ceil(2*max(keyedAttack, steep/keyedSlope)) / 2
 	slope := 1 - 1/keyedRatio
 	d := &move.Duck{School: school, Comp: &move.Compressor{
-		Threshold: tenth(peak - depth/slope), Ratio: keyedRatio, Knee: keyedKnee, Attack: attack, Hold: hold, Release: release,
+		Threshold: figure.Tenth(peak - depth/slope), Ratio: keyedRatio, Knee: keyedKnee, Attack: attack, Hold: hold, Release: release,
 		Lookahead: math.Ceil(min(keyedLook, max(keyedAhead, rise+2.5*attack))),
 	}}
 	if noAhead {
@@ -239,11 +240,11 @@ func keyedDuck(school string, peak, hold, release, depth, rise float64, band *mo
 	}
 	if band != nil {
 		b := *band
-		b.Range = tenth(depth)
+		b.Range = figure.Tenth(depth)
 		d.Band = &b
 		// the key's peaks open it fully, the range says how far
 		d.Comp.Ratio = bandRatio
-		d.Comp.Threshold = tenth(peak - depth/(1-1/bandRatio) - bandOver)
+		d.Comp.Threshold = figure.Tenth(peak - depth/(1-1/bandRatio) - bandOver)
 	}
 	return d
 }
@@ -270,7 +271,7 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 	var bands []*move.Band
 	if school == move.BandSchool {
 		_, hi := meter.HomeBand(m.HomeHz)
-		bands = []*move.Band{{Shape: "bell", Hz: tenth(m.HomeHz), Q: bellQ, Channels: "stereo"}, {Shape: "below", Hz: tenth(hi * 1.25), Channels: "stereo"}}
+		bands = []*move.Band{{Shape: "bell", Hz: figure.Tenth(m.HomeHz), Q: bellQ, Channels: "stereo"}, {Shape: "below", Hz: figure.Tenth(hi * 1.25), Channels: "stereo"}}
 	} else {
 		bands = []*move.Band{nil}
 	}
@@ -282,7 +283,7 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 		if school == move.BandSchool {
 			_, hi := meter.HomeBand(m.HomeHz)
 			for _, part := range keyedMoreBands {
-				bands = append(bands, &move.Band{Shape: "below", Hz: tenth(hi * part), Channels: "stereo"})
+				bands = append(bands, &move.Band{Shape: "below", Hz: figure.Tenth(hi * part), Channels: "stereo"})
 			}
 		}
 		t.more = true
@@ -352,12 +353,12 @@ func (t *keyedTrial) finish(m *meter.HitMeter, key, bass []float32, d *move.Duck
 		c.Comp = &comp
 		if d.Band != nil {
 			b := *d.Band
-			if b.Range = tenth(b.Range + max(0.1, short)); b.Range > goal.MaxDepth {
+			if b.Range = figure.Tenth(b.Range + max(0.1, short)); b.Range > goal.MaxDepth {
 				return d, p10, false, nil
 			}
 			c.Band = &b
 		} else {
-			comp.Threshold = tenth(comp.Threshold - max(0.1, short/(1-1/comp.Ratio)))
+			comp.Threshold = figure.Tenth(comp.Threshold - max(0.1, short/(1-1/comp.Ratio)))
 			if t.judgeKeyed(&c, whole, false).depth > goal.MaxDepth+0.05 {
 				return d, p10, false, nil
 			}
@@ -437,7 +438,7 @@ func (t *keyedTrial) search(school string, bands []*move.Band, goal Goal) (reach
 		return nil, near.d
 	}
 	hold, release := first[0].d.Comp.Hold, first[0].d.Comp.Release
-	try([]*move.Band{first[0].band}, []float64{tenth(0.7 * hold), hold, hold + 12}, []float64{tenth(0.7 * release), tenth(1.4 * release)})
+	try([]*move.Band{first[0].band}, []float64{figure.Tenth(0.7 * hold), hold, hold + 12}, []float64{figure.Tenth(0.7 * release), figure.Tenth(1.4 * release)})
 	first, _ = pick()
 	for _, c := range first {
 		reach = append(reach, c.d)

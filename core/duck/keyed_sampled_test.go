@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"mellowthump/core/figure"
 	"mellowthump/core/move"
 )
 
@@ -44,8 +45,8 @@ func TestKeyedFitReachesWhatAGridDoes(t *testing.T) {
 			if school == move.BandSchool {
 				bands = nil
 				for _, hz := range []float64{0.8, 1, 1.25, 1.6} {
-					bands = append(bands, &move.Band{Shape: "bell", Hz: tenth(hz * p.m.HomeHz), Q: 0.8, Channels: "stereo"},
-						&move.Band{Shape: "below", Hz: tenth(1.4 * hz * p.m.HomeHz), Channels: "stereo"})
+					bands = append(bands, &move.Band{Shape: "bell", Hz: figure.Tenth(hz * p.m.HomeHz), Q: 0.8, Channels: "stereo"},
+						&move.Band{Shape: "below", Hz: figure.Tenth(1.4 * hz * p.m.HomeHz), Channels: "stereo"})
 				}
 			}
 			top, best := -60.0, (*move.Duck)(nil)

@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 	"mellowthump/core/move"
 )
 
@@ -29,7 +30,7 @@ func (k knots) deepest() float64 { return slices.Max(k.depth) }
 func (k knots) duck(scale float64) *move.Duck {
 	d := &move.Duck{School: move.CurveSchool}
 	for i := range k.at {
-		p := move.Point{MS: tenth(k.at[i]), DB: -math.Round(k.depth[i]*scale/knotsRound) * knotsRound}
+		p := move.Point{MS: figure.Tenth(k.at[i]), DB: -math.Round(k.depth[i]*scale/knotsRound) * knotsRound}
 		if p.DB == 0 {
 			p.DB = 0 // no minus zero
 		}

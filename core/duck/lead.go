@@ -6,6 +6,7 @@ import (
 	"math"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -34,7 +35,7 @@ type tail struct{ start, end float64 } // ms
 func (t tail) duck(depth float64) *move.Duck {
 	down := t.start + math.Max(attackLeast, depth/attackSlope)
 	return &move.Duck{School: move.CurveSchool, Points: []move.Point{
-		{MS: tenth(t.start), DB: 0}, {MS: tenth(down), DB: -depth}, {MS: tenth(t.end - tailRelease), DB: -depth}, {MS: tenth(t.end), DB: 0},
+		{MS: figure.Tenth(t.start), DB: 0}, {MS: figure.Tenth(down), DB: -depth}, {MS: figure.Tenth(t.end - tailRelease), DB: -depth}, {MS: figure.Tenth(t.end), DB: 0},
 	}}
 }
 
@@ -128,7 +129,7 @@ func (t *tailTrial) tails() []tail {
 	var out []tail
 	for _, start := range tailStarts {
 		for _, part := range tailParts {
-			if e := (tail{start, tenth(start + part*(last-start))}); e.fits(0) {
+			if e := (tail{start, figure.Tenth(start + part*(last-start))}); e.fits(0) {
 				out = append(out, e)
 			}
 		}
@@ -167,7 +168,7 @@ func (t *tailTrial) least(tails []tail, clearance, deepest float64) (best tail, 
 				continue
 			}
 		}
-		best, depth, j, ok = e, tenth(d), now, reach
+		best, depth, j, ok = e, figure.Tenth(d), now, reach
 	}
 	return best, depth, j, ok
 }
@@ -219,7 +220,7 @@ func FitLead(m *meter.HitMeter, bass []float32, line []meter.BassNote, goal Goal
 		after := m.WithKick(apply(m, f.Duck, m.KickSound())).MeasureLead(bass, line, meter.HitFigures{})
 		f.P10 = after.P10
 		f.Reached = worst(after.Clearance) >= goal.Clearance+margin
-		next := tenth(depth + tailStep)
+		next := figure.Tenth(depth + tailStep)
 		if f.Reached || !ok || next > goal.MaxDepth || !best.fits(next) {
 			break
 		}

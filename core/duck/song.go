@@ -5,6 +5,7 @@ import (
 	"errors"
 	"math"
 
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -205,13 +206,13 @@ func MoveHandover(song *session.Song, from, to float64, fadeID string) error {
 		last := 0.0
 		for i, p := range at.Points {
 			if p.MS > 0 {
-				p.MS = tenth(math.Max(p.MS+by, last+0.1))
+				p.MS = figure.Tenth(math.Max(p.MS+by, last+0.1))
 				if p.Note != "" { // no longer on the note
 					p.Note = ""
 				}
 			}
 			if i > 0 && p.MS <= last {
-				p.MS = tenth(last + 0.1)
+				p.MS = figure.Tenth(last + 0.1)
 			}
 			last = p.MS
 			c.Points = append(c.Points, p)

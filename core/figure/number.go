@@ -3,6 +3,7 @@
 package figure
 
 import (
+	"math"
 	"strconv"
 	"strings"
 )
@@ -34,3 +35,6 @@ func Short(v float64) string { return strings.TrimSuffix(Signed(v, 1), ".0") }
 
 // ShortPlus is Short with its sign.
 func ShortPlus(v float64) string { return strings.TrimSuffix(Plus(v, 1), ".0") }
+
+// Tenth rounds to a tenth: what is set by hand is set so.
+func Tenth(v float64) float64 { return math.Round(v*10)/10 + 0 }

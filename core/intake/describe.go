@@ -8,6 +8,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/meter"
+	"mellowthump/core/midi"
 	"mellowthump/core/session"
 )
 
@@ -358,3 +359,16 @@ func LineRoot(line []meter.BassNote) (root string, share float64) {
 
 // percent is for sentences.
 func percent(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) }
+
+// midiShare is the part of the notes that must meet a stem's hits.
+const midiShare = 0.5
+
+// Notes are the notes of a MIDI file for a stem, shifted so that they meet its hits; an error says where they are not its
+// own.
+func Notes(a *Analysis, stem, file string, notes []midi.Note) (*session.MIDI, error) {
+	offset, share := midi.Match(midi.Starts(notes), a.Onsets)
+	if share < midiShare {
+		return nil, fmt.Errorf("only %.0f %% of its notes meet the hits of %s at any offset; is it the right one?", 100*share, stem)
+	}
+	return &session.MIDI{Name: file, Offset: math.Round(offset*1e4) / 1e4, Notes: notes}, nil
+}

@@ -85,16 +85,16 @@ func (l *Ledger) windowed(kick float64, melody *session.Stem, melodyPeak float64
 		win, ok := l.Song.Window(u.role, kick)
 		switch {
 		case u.role == session.Kick:
-			db = tenth(kick - u.peak)
+			db = figure.Tenth(kick - u.peak)
 			moved = db
 		case melody != nil && u.stems[0] == melody:
-			db = tenth(melodyPeak - u.peak)
+			db = figure.Tenth(melodyPeak - u.peak)
 		case !ok: // keeps its relation to the kick
 			if db = moved; l.tied(u.stems[0]) || kickTied {
 				db = 0
 			}
 		case slices.ContainsFunc(u.stems, l.tied): // what it may yet lose to a lock must not depend on where it was
-			db = tenth(win.Middle() - u.peak)
+			db = figure.Tenth(win.Middle() - u.peak)
 		default:
 			db = inward(win.Clamp(u.peak) - u.peak)
 		}
@@ -187,7 +187,7 @@ func byNoise(ctx context.Context, r *mix.Renderer, l *Ledger, w mix.Window, o Op
 		toKick = l.Song.LevelRules().Kick - loudest
 	}
 	for i := range out {
-		out[i].db = tenth(out[i].db + toKick)
+		out[i].db = figure.Tenth(out[i].db + toKick)
 	}
 	p.Noise = meter.Figure(toKick)
 	return out, nil
@@ -315,7 +315,7 @@ func byReference(l *Ledger, o Options, p *Plan) ([]want, error) {
 	}
 	var out []want
 	for i, u := range units {
-		out = append(out, want{u.stems, tenth(common + own[i])})
+		out = append(out, want{u.stems, figure.Tenth(common + own[i])})
 	}
 	worst, at := 0.0, 0
 	for _, b := range bands {

@@ -57,10 +57,8 @@ func trimBy(st *session.Stem, db float64) []session.Edit {
 	if !ok {
 		return nil
 	}
-	return []session.Edit{session.Gain{At: session.At{Stem: st.ID}, Step: step, DB: tenth(st.Gain(step) + db)}}
+	return []session.Edit{session.Gain{At: session.At{Stem: st.ID}, Step: step, DB: figure.Tenth(st.Gain(step) + db)}}
 }
-
-func tenth(v float64) float64 { return math.Round(v*10) / 10 }
 
 // said shows dB in a sentence.
 func said(db float64) string { return fmt.Sprintf("%.1f dB", math.Abs(db)) }
@@ -360,8 +358,8 @@ func (l *Ledger) trims() []find.Finding {
 				}
 				if !st.Locked(down) && !st.Locked(up) {
 					f.Fix = []session.Edit{
-						session.Gain{At: session.At{Stem: st.ID}, Step: down, DB: tenth(st.Gain(down) + back)},
-						session.Gain{At: session.At{Stem: st.ID}, Step: up, DB: tenth(st.Gain(up) - back)},
+						session.Gain{At: session.At{Stem: st.ID}, Step: down, DB: figure.Tenth(st.Gain(down) + back)},
+						session.Gain{At: session.At{Stem: st.ID}, Step: up, DB: figure.Tenth(st.Gain(up) - back)},
 					}
 				}
 				out = append(out, f)

@@ -161,7 +161,7 @@ func (s *solver) trim(id string, db float64) {
 		s.blocked("%s is locked at every step", st.Name)
 		return
 	}
-	to := tenth(st.Gain(step) + db)
+	to := figure.Tenth(st.Gain(step) + db)
 	if math.Abs(to) > session.MaxGain {
 		s.blocked("%s would need %+.0f dB at its %s step; the bounds are %.0f to either side", st.Name, to, step, session.MaxGain)
 		to = math.Copysign(session.MaxGain, to)
@@ -177,7 +177,7 @@ func up(db float64) float64 { return math.Ceil(10*db-1e-6) / 10 }
 // balance holds. Else a bus that is over comes down alone, and the master does the rest. What is
 // locked is done one step earlier, at the stems.
 func (s *solver) reduce(l *Ledger) bool {
-	need := tenth(float64(l.Master.Out.Peak) - s.rules.Premaster) // negative: there is room
+	need := figure.Tenth(float64(l.Master.Out.Peak) - s.rules.Premaster) // negative: there is room
 	over := map[string]float64{}
 	for _, b := range l.Buses {
 		if d := up(float64(b.Out.Peak) - s.rules.Bus); d > enough {
@@ -213,7 +213,7 @@ func (s *solver) reduce(l *Ledger) bool {
 	case math.Abs(need) <= enough || len(over) > 0 && need <= 0:
 		return false
 	case !s.song.Master.Locked():
-		to := tenth(s.song.Master.Fader - need)
+		to := figure.Tenth(s.song.Master.Fader - need)
 		if math.Abs(to) > session.MaxGain {
 			return false
 		}
@@ -301,7 +301,7 @@ func (s *solver) cutLayer(layer []string, db float64) bool {
 	}
 	for _, id := range layer {
 		b := s.song.Bus(id)
-		b.Fader = tenth(b.Fader - db)
+		b.Fader = figure.Tenth(b.Fader - db)
 	}
 	return true
 }
@@ -319,7 +319,7 @@ func (s *solver) cutBus(id string, db float64) bool {
 	if b.Fader-db < -session.MaxGain {
 		return false
 	}
-	b.Fader = tenth(b.Fader - db)
+	b.Fader = figure.Tenth(b.Fader - db)
 	s.note("%s comes down alone, so the balance with the rest is not what the stems' own peaks say.", b.Name)
 	return true
 }
@@ -455,7 +455,7 @@ func (p *Plan) Trims() []session.Trim {
 		for _, step := range session.StemSteps {
 			db += st.Gain(step) - was.Gain(step)
 		}
-		if db = tenth(db); db != 0 {
+		if db = figure.Tenth(db); db != 0 {
 			out = append(out, session.Trim{Stem: st.ID, Audio: st.Audio, DB: db})
 		}
 	}

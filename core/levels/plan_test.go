@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -22,7 +23,7 @@ func duck() *move.Duck {
 func randomSong(r *rand.Rand) *bench {
 	b := newBench(0.5)
 	for i := range r.IntN(5) {
-		bus := session.Bus{ID: fmt.Sprint("bus", i), Name: fmt.Sprint("Bus ", i), Fader: tenth(6 * r.NormFloat64())}
+		bus := session.Bus{ID: fmt.Sprint("bus", i), Name: fmt.Sprint("Bus ", i), Fader: figure.Tenth(6 * r.NormFloat64())}
 		if i > 0 && r.IntN(3) == 0 {
 			bus.Bus = fmt.Sprint("bus", r.IntN(i))
 		}
@@ -44,7 +45,7 @@ func randomSong(r *rand.Rand) *bench {
 			sound = noise(r, 0.5, -20-20*r.Float64(), 1+r.IntN(2))
 		}
 		st := b.add(fmt.Sprint("stem", i), roles[i], pick(), sound)
-		st.Source, st.Clip, st.Fader = tenth(3*r.NormFloat64()), tenth(3*r.NormFloat64()), tenth(3*r.NormFloat64())
+		st.Source, st.Clip, st.Fader = figure.Tenth(3*r.NormFloat64()), figure.Tenth(3*r.NormFloat64()), figure.Tenth(3*r.NormFloat64())
 		st.Mute = r.IntN(9) == 0 && i > 0
 		for _, step := range session.StemSteps {
 			if r.IntN(4) == 0 {
@@ -58,7 +59,7 @@ func randomSong(r *rand.Rand) *bench {
 	if r.IntN(5) == 0 {
 		b.song.Master.Locks = []session.Step{session.MasterStep}
 	}
-	b.song.Master.Fader = tenth(3 * r.NormFloat64())
+	b.song.Master.Fader = figure.Tenth(3 * r.NormFloat64())
 	return b
 }
 

@@ -2,8 +2,9 @@ package meter
 
 import (
 	"math"
-	"mellowthump/core/dsp"
 	"sort"
+
+	"mellowthump/core/dsp"
 
 	"gonum.org/v1/gonum/dsp/fourier"
 

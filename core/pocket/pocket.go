@@ -171,9 +171,9 @@ func Steady(spread meter.Figure, notes int, bass string) []find.Finding {
 	}}
 }
 
-// earlyHandover is the handover that is aimed at where the bass leads, ms: own choice, a little
+// EarlyHandover is the handover that is aimed at where the bass leads, ms: own choice, a little
 // after the kick's click.
-const earlyHandover = 50.0
+const EarlyHandover = 50.0
 
 // LeadSentence is Sentence for where the bass leads.
 func LeadSentence(b meter.BassLead, target float64, kick, bass string) string {
@@ -208,9 +208,9 @@ func JudgeLead(b meter.BassLead, target float64, kick, bass string) []find.Findi
 			Hear: "both", Other: "intake", Do: "Drop the MIDI of the bass line on its row on Intake; its notes are taken then.",
 		})
 	}
-	if b.Handover.Valid() && float64(b.Handover) > earlyHandover {
+	if b.Handover.Valid() && float64(b.Handover) > EarlyHandover {
 		out = append(out, find.Finding{
-			ID: "late-handover", What: fmt.Sprintf("The bass takes over %.0f ms after the hit; %.0f is early enough to lead", float64(b.Handover), earlyHandover),
+			ID: "late-handover", What: fmt.Sprintf("The bass takes over %.0f ms after the hit; %.0f is early enough to lead", float64(b.Handover), EarlyHandover),
 			Why:  "A leading bass comes in right behind the kick's click.",
 			Hear: "both", Do: "Fade the kick's tail sooner.",
 		})

@@ -142,6 +142,16 @@ func (s *Song) Stem(id string) *Stem {
 	return nil
 }
 
+// Named returns the last stem of a name, whatever its case; nil where none has it.
+func (s *Song) Named(name string) *Stem {
+	for i := len(s.Stems) - 1; i >= 0; i-- {
+		if strings.EqualFold(s.Stems[i].Name, name) {
+			return &s.Stems[i]
+		}
+	}
+	return nil
+}
+
 // ByRole returns the stems of a role that are not muted.
 func (s *Song) ByRole(r Role) []*Stem {
 	var out []*Stem

@@ -3,7 +3,6 @@ package duck
 import (
 	"errors"
 	"fmt"
-	"math"
 	"net/http"
 	"sort"
 	"strconv"
@@ -144,14 +143,12 @@ func (h *handlers) addPoint(c *gin.Context) {
 				longest, at = l, d.Points[i-1].MS+l/2
 			}
 		}
-		p := move.Point{MS: tenth(at), DB: tenth(d.GainDB(tenth(at)))}
+		p := move.Point{MS: figure.Tenth(at), DB: figure.Tenth(d.GainDB(figure.Tenth(at)))}
 		d.Points = append(d.Points, p)
 		sort.SliceStable(d.Points, func(i, j int) bool { return d.Points[i].MS < d.Points[j].MS })
 		return session.SetDuck{Duck: d, Off: off, Said: fmt.Sprintf("Add a duck point at %s ms", figure.Signed(p.MS, 1))}, nil
 	})
 }
-
-func tenth(v float64) float64 { return math.Round(v*10)/10 + 0 }
 
 func (h *handlers) removePoint(c *gin.Context) {
 	h.WorkOut(c, "duck", "points", func(song *session.Song) (session.Edit, error) {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"net/http"
 	"path"
 	"slices"
@@ -274,10 +273,8 @@ func (h *handlers) attachMIDI(ctx context.Context, j store.Job, stem string, not
 		return err
 	}
 	st := song.Stem(stem)
-	for i := range song.Stems {
-		if stem == "" && strings.EqualFold(song.Stems[i].Name, session.StemName(j.Name)) {
-			st = &song.Stems[i]
-		}
+	if stem == "" {
+		st = song.Named(session.StemName(j.Name))
 	}
 	if st == nil {
 		return errors.New("no stem has the name of this MIDI file; drop it on the row of the stem that it belongs to")
@@ -286,16 +283,13 @@ func (h *handlers) attachMIDI(ctx context.Context, j store.Job, stem string, not
 	if err != nil {
 		return err
 	}
-	offset, share := midi.Match(midi.Starts(notes), a.Onsets)
-	if share < midiShare {
-		return fmt.Errorf("only %.0f %% of its notes meet the hits of %s at any offset; is it the right one?", 100*share, st.Name)
+	m, err := intake.Notes(a, st.Name, j.Name, notes)
+	if err != nil {
+		return err
 	}
-	_, err = h.Store.Edit(ctx, j.SongID, store.AnyRevision, session.Attach{Stem: st.ID, MIDI: &session.MIDI{Name: j.Name, Offset: math.Round(offset*1e4) / 1e4, Notes: notes}})
+	_, err = h.Store.Edit(ctx, j.SongID, store.AnyRevision, session.Attach{Stem: st.ID, MIDI: m})
 	return err
 }
-
-// midiShare is the part of the notes that must meet a stem's hits.
-const midiShare = 0.5
 
 // dropMIDI takes the notes off a stem again.
 func (h *handlers) dropMIDI(c *gin.Context) {

@@ -5,6 +5,7 @@ import (
 	"html/template"
 	"math"
 
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 )
 
@@ -69,7 +70,7 @@ func BandPicture(id, role, name string, s meter.Spectrum) template.HTML {
 	d.line("axis", left, base, w-6, base)
 	for db := 0.0; db <= span; db += 20 {
 		y := base + sign*(1-db/span)*height
-		d.text("tick", "end", left-4, y+4, Signed(top-db, 0))
+		d.text("tick", "end", left-4, y+4, figure.Signed(top-db, 0))
 	}
 	return d.done()
 }

@@ -6,6 +6,7 @@ import (
 	"math"
 	"sort"
 
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 )
@@ -138,7 +139,7 @@ func DuckEditor(e Editor) template.HTML {
 
 	for db := 0.0; db <= deep; db += 6 {
 		s.line("rule", editorLeft, y(-db), e.Width-editorRight, y(-db))
-		s.text("tick", "end", editorLeft-6, y(-db)+4, Signed(-db, 0))
+		s.text("tick", "end", editorLeft-6, y(-db)+4, figure.Signed(-db, 0))
 	}
 	s.text("unit", "start", 0, lane+6, "dB")
 	s.text("note", "end", e.Width-editorRight-2, lane+4, "gain of the "+e.part()+": up is less of it")
@@ -157,7 +158,7 @@ func (e Editor) grid(s *svg, x func(float64) float64, from, to, bottom float64) 
 		step *= 2
 	}
 	for t := math.Ceil(from/step) * step; t <= to; t += step {
-		s.text("tick", "middle", x(t), bottom+16, Signed(t, 0)+" ms")
+		s.text("tick", "middle", x(t), bottom+16, figure.Signed(t, 0)+" ms")
 		s.line("tickmark", x(t), bottom, x(t), bottom+4)
 	}
 	s.line("zero", x(0), 8, x(0), bottom)
@@ -221,7 +222,7 @@ func (e Editor) gain(s *svg, x, y func(float64) float64, from, to float64) {
 	s.path("gain", p)
 	for i, pt := range e.Duck.Points {
 		end := i == 0 || i == len(e.Duck.Points)-1
-		label := fmt.Sprintf("Point %d of %d: %s ms, %s dB", i+1, len(e.Duck.Points), Signed(pt.MS, 1), Signed(pt.DB, 1))
+		label := fmt.Sprintf("Point %d of %d: %s ms, %s dB", i+1, len(e.Duck.Points), figure.Signed(pt.MS, 1), figure.Signed(pt.DB, 1))
 		s.add(`<g class="point" id="point-%d" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="%g" aria-valuemax="0" aria-valuetext="%s" data-i="%d" data-ms="%s" data-db="%s" data-end="%t">`,
 			i, esc(label), n(pt.DB), move.DuckFloor, esc(label), i, exact(pt.MS), exact(pt.DB), end)
 		s.add(`<title>%s</title><rect class="reach" x="%s" y="%s" width="24" height="24"/><rect class="knob" x="%s" y="%s" width="10" height="10"/></g>`,
@@ -247,11 +248,11 @@ func Trade(points []TradePoint, target float64, part string) template.HTML {
 	y := func(l float64) float64 { return bottom - l/most*(bottom-top) }
 	s.line("rule", left, bottom, w-right, bottom)
 	s.line("rule", left, top, left, bottom)
-	s.text("tick", "end", left-4, top+4, Signed(most, 1))
+	s.text("tick", "end", left-4, top+4, figure.Signed(most, 1))
 	s.text("tick", "end", left-4, bottom+4, "0")
 	s.text("unit", "start", left+4, top-2, "dB of "+part+" lost")
 	for c := 0.0; c <= 20; c += 5 {
-		s.text("tick", "middle", x(c), bottom+14, Signed(c, 0))
+		s.text("tick", "middle", x(c), bottom+14, figure.Signed(c, 0))
 	}
 	s.text("unit", "end", w-right, bottom+25, "dB of clearance asked")
 	if len(points) > 0 {
@@ -273,7 +274,7 @@ func Trade(points []TradePoint, target float64, part string) template.HTML {
 			if at+1 < len(points) {
 				loss += (target - float64(at)) * (points[at+1].Loss - loss)
 			}
-			label := fmt.Sprintf("Clearance asked: %s dB, costs %s dB of %s", Signed(target, 1), Signed(loss, 1), part)
+			label := fmt.Sprintf("Clearance asked: %s dB, costs %s dB of %s", figure.Signed(target, 1), figure.Signed(loss, 1), part)
 			s.add(`<g class="slide" id="trade-knob" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="0" aria-valuemax="20" data-post="/duck/targets" data-name="clearance" data-step="0.5" data-per="%s" data-width="%s"><title>%s. Drag, or arrow keys</title><rect class="reach" x="%s" y="%s" width="22" height="22"/><rect class="knob" x="%s" y="%s" width="8" height="8"/></g>`,
 				esc(label), exact(target), exact(20/(x(20)-x(0))), n(w), esc(label), n(x(target)-11), n(y(loss)-11), n(x(target)-4), n(y(loss)-4))
 		} else {
@@ -304,7 +305,7 @@ func CameBack(b Back) template.HTML {
 	y := func(db float64) float64 { return top + math.Max(-3, math.Min(deep, -db))/deep*(bottom-top) }
 	for db := 0.0; db <= deep; db += 6 {
 		s.line("rule", left, y(-db), w-right, y(-db))
-		s.text("n tick", "end", left-4, y(-db)+4, Signed(-db, 0))
+		s.text("n tick", "end", left-4, y(-db)+4, figure.Signed(-db, 0))
 	}
 	plan, got := &path{}, &path{}
 	for i, ms := range b.MS {
@@ -314,7 +315,7 @@ func CameBack(b Back) template.HTML {
 	s.path("bass bass-thin bass-before", plan)
 	s.path("gain", got)
 	for _, ms := range []float64{0, 100, 200} {
-		s.text("n tick", "middle", x(ms), h-6, Signed(ms, 0)+" ms")
+		s.text("n tick", "middle", x(ms), h-6, figure.Signed(ms, 0)+" ms")
 	}
 	return s.done()
 }

@@ -5,6 +5,7 @@ import (
 	"html/template"
 	"math"
 
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 )
 
@@ -143,5 +144,5 @@ func value(f meter.Figure, decimals int) string {
 	if !f.Valid() {
 		return "–"
 	}
-	return Signed(float64(f), decimals)
+	return figure.Signed(float64(f), decimals)
 }

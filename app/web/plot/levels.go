@@ -4,6 +4,7 @@ import (
 	"html/template"
 	"math"
 
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 )
 
@@ -31,7 +32,7 @@ func Level(b LevelBar) template.HTML {
 	x := func(db float64) float64 { return 2 + BarScale(db)/100*(barW-4) }
 	desc := "No level."
 	if b.Peak.Valid() {
-		desc = "Peak " + Signed(float64(b.Peak), 1) + " dBFS"
+		desc = "Peak " + figure.Signed(float64(b.Peak), 1) + " dBFS"
 		if b.Out {
 			desc += ", outside its bracket"
 		}
@@ -118,7 +119,7 @@ func RunningSum(steps []SumStep, aim, limit float64) template.HTML {
 			decimals = 0
 		}
 		if s.Peak.Valid() {
-			d.text("n clearance", "middle", x+width/2, y(level)-4, Signed(level, decimals))
+			d.text("n clearance", "middle", x+width/2, y(level)-4, figure.Signed(level, decimals))
 		}
 		d.add(`<text class="tick" text-anchor="end" transform="translate(%s %s) rotate(-52)">%s</text>`, n(x+width/2+3), n(h-foot+12), esc(short(s.Name)))
 	}

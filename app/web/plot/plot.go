@@ -84,15 +84,6 @@ func n(v float64) string {
 
 func esc(s string) string { return html.EscapeString(s) }
 
-// Signed formats a number with a true minus sign.
-func Signed(v float64, decimals int) string {
-	s := fmt.Sprintf("%.*f", decimals, v)
-	if strings.Trim(s, "-0.") == "" {
-		s = strings.TrimPrefix(s, "-")
-	}
-	return strings.Replace(s, "-", "−", 1)
-}
-
 // area draws values y(i) over x as a filled shape standing on (up) or hanging from the line.
 func outline(xs []float64, ys []float64, mid, scale float64) *path {
 	p := &path{}

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 )
@@ -149,8 +150,8 @@ func TestSigned(t *testing.T) {
 		d    int
 		want string
 	}{{-1.25, 1, "−1.2"}, {-0.04, 1, "0.0"}, {3, 0, "3"}, {-12, 2, "−12.00"}} {
-		if got := Signed(c.v, c.d); got != c.want {
-			t.Errorf("Signed(%g, %d) = %q, want %q", c.v, c.d, got, c.want)
+		if got := figure.Signed(c.v, c.d); got != c.want {
+			t.Errorf("figure.Signed(%g, %d) = %q, want %q", c.v, c.d, got, c.want)
 		}
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"html/template"
 	"math"
 
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 )
 
@@ -126,7 +127,7 @@ func Options(bars []OptionBar, target float64) template.HTML {
 	y := func(v float64) float64 { return 14 + (high-v)/(high-low)*(h-foot-16) }
 	step := (w - left) / float64(len(bars))
 	d.line("aimline", left, y(target), w, y(target))
-	d.text("tick aim", "end", left-3, y(target)+4, Signed(target, 0))
+	d.text("tick aim", "end", left-3, y(target)+4, figure.Signed(target, 0))
 	d.line("axis", left, y(0), w, y(0))
 	for i, b := range bars {
 		x := left + float64(i)*step
@@ -137,10 +138,10 @@ func Options(bars []OptionBar, target float64) template.HTML {
 		if b.Clearance.Valid() {
 			v := float64(b.Clearance)
 			d.add(`<g class="option" data-semitones="%d"><rect class="%s" x="%s" y="%s" width="%s" height="%s"/>`, b.Semitones, class, n(x+4), n(math.Min(y(0), y(v))), n(step-8), n(math.Max(1, math.Abs(y(v)-y(0)))))
-			d.text("n clearance", "middle", x+step/2, math.Min(y(0), y(v))-4, Signed(v, 1))
+			d.text("n clearance", "middle", x+step/2, math.Min(y(0), y(v))-4, figure.Signed(v, 1))
 			d.add(`</g>`)
 		}
-		label := Signed(float64(b.Semitones), 0)
+		label := figure.Signed(float64(b.Semitones), 0)
 		if b.Semitones > 0 {
 			label = "+" + label
 		}
@@ -170,7 +171,7 @@ func Nudge(c NudgeCurve) template.HTML {
 	y := func(v float64) float64 { return 10 + (3.2-math.Max(-8, v))/11.2*(h-foot-14) }
 	for _, v := range []float64{3, 0, -3, -6} {
 		d.line("rule", left, y(v), w-6, y(v))
-		t := Signed(v, 0)
+		t := figure.Signed(v, 0)
 		if v > 0 {
 			t = "+" + t
 		}
@@ -195,7 +196,7 @@ func Nudge(c NudgeCurve) template.HTML {
 	if c.BestSum.Valid() {
 		bx, by := x(c.Best), y(float64(c.BestSum))
 		d.add(`<rect class="knob" x="%s" y="%s" width="9" height="9"/>`, n(bx-4.5), n(by-4.5))
-		t := fmt.Sprintf("%s ms, %s dB", Signed(c.Best, 1), Signed(float64(c.BestSum), 1))
+		t := fmt.Sprintf("%s ms, %s dB", figure.Signed(c.Best, 1), figure.Signed(float64(c.BestSum), 1))
 		if c.BestFlip {
 			t += ", turned over"
 		}
@@ -207,7 +208,7 @@ func Nudge(c NudgeCurve) template.HTML {
 		d.text("n note", anchor, bx+off, by+34, t)
 	}
 	for _, ms := range []float64{-12, -6, 0, 6, 12} {
-		d.text("n tick", "middle", math.Min(x(ms), w-14), h-5, Signed(ms, 0))
+		d.text("n tick", "middle", math.Min(x(ms), w-14), h-5, figure.Signed(ms, 0))
 	}
 	return d.done()
 }
