@@ -1,8 +1,10 @@
 package web
 
 import (
+	"context"
 	"fmt"
 	"net/url"
+	"strings"
 	"testing"
 	"time"
 )
@@ -35,5 +37,49 @@ func TestEditsBesideAFit(t *testing.T) {
 			t.Fatalf("an edit answers %d %.200s", status, body)
 		}
 		longest = max(longest, time.Since(begin))
+	}
+}
+
+// A tab that saw another revision neither undoes, redoes nor saves a take, as it edits nothing; what it is told is a
+// sentence.
+func TestStaleTabs(t *testing.T) {
+	b, id := ready(t)
+	old := fmt.Sprint(b.load(id).Rev)
+	b.edit(id, "/settings", url.Values{"name": {"Newer"}, "bpm": {"120"}, "key": {""}, "felt": {""}})
+	rev := b.load(id).Rev
+	for path, form := range map[string]url.Values{
+		"/undo": {}, "/redo": {}, "/takes": {"name": {"stale"}}, "/duck/fit": {}, "/moves/add": {"at": {"master"}, "kind": {"filter"}},
+		"/findings/dismiss": {"stage": {"pocket"}, "finding": {"under"}}, "/levels/plan": {},
+	} {
+		for _, seen := range []string{old, ""} {
+			form.Set("rev", seen)
+			status, body := b.do("POST", "/songs/"+id+path, form, "HX-Request", "true", "HX-Current-URL", b.url+"/songs/"+id+"/duck")
+			if status != 409 || !strings.Contains(body, "in another tab") || b.load(id).Rev != rev {
+				t.Errorf("%s having seen %q: %d %.200s", path, seen, status, body)
+			}
+		}
+	}
+	if takes, err := b.server.Store.Takes(context.Background(), id); err != nil || len(takes) != 0 {
+		t.Errorf("%d takes are saved, %v", len(takes), err)
+	}
+}
+
+// What is refused late is told in a sentence, and no half a file goes out.
+func TestLateRefusals(t *testing.T) {
+	b, id := ready(t)
+	for path, want := range map[string]string{
+		"/levels/plan.csv?under=999":                "There is no plan to write down",
+		"/levels/plan.csv?anchor=reference":         "There is no plan to write down",
+		"/duck/settings.txt":                        "There is no duck to take away yet",
+		"/duck/gain.wav":                            "There is no duck to take away yet",
+		"/deck/data?school=gate":                    "There is no such school",
+		"/levels/noise.wav?db=6":                    "The noise is played at a level",
+		"/deck/after.wav?rev=99999&from=0&to=44100": "There is no such song",
+		"/deck/middle.wav?rev=1&from=0&to=44100":    "The deck has two sides",
+	} {
+		status, body := b.do("GET", "/songs/"+id+path, nil)
+		if status < 400 || status >= 500 || !strings.Contains(body, want) {
+			t.Errorf("%s: %d %.300s", path, status, body)
+		}
 	}
 }

@@ -13,6 +13,7 @@ import (
 
 	"mellowthump/app/store"
 	"mellowthump/app/web/shell"
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 )
@@ -21,13 +22,14 @@ type handlers struct{ *shell.Server }
 
 type sheet struct {
 	*shell.View
+	Columns []figure.Figure // of the takes' numbers
 	Takes   []takeRow
 	History []store.Revision
 }
 
 type takeRow struct {
 	store.Take
-	Numbers takeNumbers
+	Numbers []string // as they are shown, one a column
 	Now     bool
 }
 
@@ -42,6 +44,18 @@ type takeNumbers struct {
 	Loop            string       `json:"loop"`
 }
 
+// shown are the numbers of a take that are shown, by their figures.
+func (n takeNumbers) shown() (columns []figure.Figure, values []string) {
+	for _, v := range []struct {
+		key string
+		of  meter.Figure
+	}{{"p10", n.ClearanceP10}, {"depth", n.Depth}, {"loss", n.BassLoss}, {"premaster", n.Peak}, {"loudness", n.Loudness}} {
+		f := figure.Of(v.key)
+		columns, values = append(columns, f), append(values, shell.Figure(v.of, f.Decimals))
+	}
+	return columns, values
+}
+
 const historyShown = 40
 
 func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
@@ -52,9 +66,11 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	}
 	for _, t := range takes {
 		row := takeRow{Take: t, Now: t.Revision == v.Rev}
-		if err := json.Unmarshal([]byte(t.Numbers), &row.Numbers); err != nil {
+		var n takeNumbers
+		if err := json.Unmarshal([]byte(t.Numbers), &n); err != nil {
 			return nil, fmt.Errorf("the numbers of take %q: %w", t.Name, err)
 		}
+		out.Columns, row.Numbers = n.shown()
 		out.Takes = append(out.Takes, row)
 	}
 	if out.History, err = h.Store.History(c.Request.Context(), v.ID, historyShown); err != nil {
