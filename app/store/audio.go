@@ -98,19 +98,26 @@ func (s *Store) audioPath(sha, ext string) string {
 	return filepath.Join(s.dir, "audio", sha+"."+ext)
 }
 
-// Register moves an upload to its place under its hash and registers it with its facts. The
+// Register puts an upload in its place under its hash and registers it with its facts. The
 // file is in place before the row is, so no registered file is ever missing; a crash
-// between the two leaves a file that the next import of the same audio takes over.
+// between the two leaves a file that the next import of the same audio takes over. The upload itself stays: until its
+// job has ended it can be taken in again.
 func (s *Store) Register(ctx context.Context, incoming, sha string, a *intake.Analysis) error {
 	path := s.incomingPath(incoming)
 	st, err := os.Stat(path)
 	if err != nil {
 		return err
 	}
-	if err := os.Rename(path, s.audioPath(sha, "wav")); err != nil {
+	to := s.audioPath(sha, "wav")
+	if there, err := os.Stat(to); err == nil && there.Size() != st.Size() { // what a crash, or another hand, left of it
+		if err := os.Remove(to); err != nil {
+			return fmt.Errorf("putting the audio in place: %w", err)
+		}
+	}
+	if err := os.Link(path, to); err != nil && !errors.Is(err, os.ErrExist) {
 		return fmt.Errorf("putting the audio in place: %w", err)
 	}
-	if d, err := os.Open(filepath.Join(s.dir, "audio")); err == nil { // the rename itself
+	if d, err := os.Open(filepath.Join(s.dir, "audio")); err == nil { // the link itself
 		d.Sync()
 		d.Close()
 	}

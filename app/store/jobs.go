@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // JobState is where a job stands.
@@ -28,6 +30,7 @@ type Job struct {
 	State    JobState `db:"state"`
 	Progress float64  `db:"progress"` // 0 to 1
 	Message  string   `db:"message"`
+	Starts   int      `db:"starts"` // how often it was started
 }
 
 // Active reports whether the job has still to end.
@@ -36,7 +39,7 @@ func (j Job) Active() bool { return j.State == Queued || j.State == Running }
 // Percent is the progress in per cent.
 func (j Job) Percent() int { return int(100*j.Progress + 0.5) }
 
-const jobColumns = `id, song_id, kind, name, payload, state, progress, message`
+const jobColumns = `id, song_id, kind, name, payload, state, progress, message, starts`
 
 // AddJob stores a queued job and returns its id.
 func (s *Store) AddJob(ctx context.Context, j Job) (int64, error) {
@@ -50,7 +53,17 @@ func (s *Store) AddJob(ctx context.Context, j Job) (int64, error) {
 
 // SetJob stores where a job stands.
 func (s *Store) SetJob(ctx context.Context, id int64, state JobState, progress float64, message string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE jobs SET state = ?, progress = ?, message = ?, updated = ? WHERE id = ?`, state, progress, message, now(), id)
+	return setJob(ctx, s.db, id, state, progress, message)
+}
+
+// StartJob notes that a job is started, once more.
+func (s *Store) StartJob(ctx context.Context, id int64) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE jobs SET state = ?, progress = 0, message = '', starts = starts + 1, updated = ? WHERE id = ?`, Running, now(), id)
+	return err
+}
+
+func setJob(ctx context.Context, db sqlx.ExecerContext, id int64, state JobState, progress float64, message string) error {
+	_, err := db.ExecContext(ctx, `UPDATE jobs SET state = ?, progress = ?, message = ?, updated = ? WHERE id = ?`, state, progress, message, now(), id)
 	return err
 }
 

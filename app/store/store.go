@@ -47,8 +47,9 @@ func (r *Refused) Unwrap() error { return r.Err }
 
 // Store is a data folder. It is safe for use by several goroutines.
 type Store struct {
-	db  *sqlx.DB
-	dir string
+	db   *sqlx.DB
+	dir  string
+	lock *os.File // held as long as the store is open
 
 	mu    sync.Mutex
 	facts map[string]*intake.Analysis // by hash; facts never change
@@ -56,15 +57,31 @@ type Store struct {
 	measuring map[string]*measuring // by hash: what is measured anew
 }
 
-// Open opens a data folder, making it and bringing it up to date where needed.
-func Open(ctx context.Context, dir string) (*Store, error) {
+// Open opens a data folder for this program alone, making it and bringing it up to date where needed.
+func Open(ctx context.Context, dir string) (_ *Store, err error) {
 	for _, d := range []string{dir, filepath.Join(dir, "audio"), filepath.Join(dir, "incoming")} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return nil, fmt.Errorf("making the data folder: %w", err)
 		}
 	}
-	dsn := "file:" + (&url.URL{Path: filepath.Join(dir, "mellowthump.db")}).EscapedPath() +
-		"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=synchronous(NORMAL)&_txlock=immediate"
+	held, err := lock(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			held.Close()
+		}
+	}()
+	path := filepath.Join(dir, "mellowthump.db")
+	made, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600) // for its owner alone
+	if err != nil {
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	made.Close()
+	// synchronous FULL: what was acknowledged is on the disk, through a loss of power too
+	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() +
+		"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)&_txlock=immediate"
 	db, err := sqlx.Open("sqlite", dsn)
 	if err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
@@ -75,17 +92,21 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	}
 	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, sub)
 	if err == nil {
-		_, err = p.Up(ctx)
+		err = migrate(ctx, db, p, path)
 	}
 	if err != nil {
 		db.Close()
 		return nil, fmt.Errorf("bringing the database up to date: %w", err)
 	}
-	return &Store{db: db, dir: dir, facts: map[string]*intake.Analysis{}, measuring: map[string]*measuring{}}, nil
+	return &Store{db: db, dir: dir, lock: held, facts: map[string]*intake.Analysis{}, measuring: map[string]*measuring{}}, nil
 }
 
-// Close closes the database.
-func (s *Store) Close() error { return s.db.Close() }
+// Close closes the database and gives the folder back.
+func (s *Store) Close() error {
+	err := s.db.Close()
+	s.lock.Close()
+	return err
+}
 
 func now() string { return time.Now().UTC().Format(time.RFC3339Nano) }
 
@@ -231,31 +252,43 @@ const AnyRevision = 0
 // Edit makes a new revision of a song. base is the revision the editor saw; where the head
 // has moved on, the edit is refused with ErrConflict. The edit is a value that was worked out before: nothing slow runs
 // while the database is held. Where it is refused (Refused), or changes nothing, nothing is stored.
-func (s *Store) Edit(ctx context.Context, id string, base int64, edit session.Edit) (int64, error) {
-	var rev int64
-	err := s.in(ctx, func(tx *sqlx.Tx) error {
-		song, err := load(ctx, tx, id)
-		if err != nil {
-			return err
-		}
-		if stale(base, song.Rev) {
-			return ErrConflict
-		}
-		rev = song.Rev
-		summary, err := edit.Apply(&song.Song)
-		if err == nil && summary != "" {
-			err = song.Validate()
-		}
-		if err != nil {
-			return &Refused{err}
-		}
-		if summary == "" {
-			return nil
-		}
-		rev, err = addRevision(ctx, tx, id, &song.Rev, summary, song.Song)
+func (s *Store) Edit(ctx context.Context, id string, base int64, edit session.Edit) (rev int64, err error) {
+	err = s.in(ctx, func(tx *sqlx.Tx) error {
+		rev, err = edited(ctx, tx, id, base, edit)
 		return err
 	})
 	return rev, err
+}
+
+// EditDone is an edit of whatever the head is that ends a job: both are stored, or neither.
+func (s *Store) EditDone(ctx context.Context, id string, edit session.Edit, job int64) error {
+	return s.in(ctx, func(tx *sqlx.Tx) error {
+		if _, err := edited(ctx, tx, id, AnyRevision, edit); err != nil {
+			return err
+		}
+		return setJob(ctx, tx, job, Done, 1, "")
+	})
+}
+
+func edited(ctx context.Context, tx *sqlx.Tx, id string, base int64, edit session.Edit) (int64, error) {
+	song, err := load(ctx, tx, id)
+	if err != nil {
+		return 0, err
+	}
+	if stale(base, song.Rev) {
+		return song.Rev, ErrConflict
+	}
+	summary, err := edit.Apply(&song.Song)
+	if err == nil && summary != "" {
+		err = song.Validate()
+	}
+	if err != nil {
+		return song.Rev, &Refused{err}
+	}
+	if summary == "" {
+		return song.Rev, nil
+	}
+	return addRevision(ctx, tx, id, &song.Rev, summary, song.Song)
 }
 
 // stale reports whether an editor saw another revision than the head.

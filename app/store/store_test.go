@@ -203,6 +203,13 @@ func tone(t *testing.T) ([]byte, string) {
 	return file.Bytes(), hex.EncodeToString(sum[:])
 }
 
+// same reports whether the audio of a hash is that file.
+func same(t *testing.T, s *Store, sha string, file []byte) bool {
+	t.Helper()
+	got, err := os.ReadFile(s.audioPath(sha, "wav"))
+	return err == nil && bytes.Equal(got, file)
+}
+
 func TestAudio(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
@@ -233,8 +240,14 @@ func TestAudio(t *testing.T) {
 	if got.Format().Frames != 44100 {
 		t.Errorf("%+v", got.Format())
 	}
-	if left, _ := os.ReadDir(filepath.Join(dir, "incoming")); len(left) != 0 {
-		t.Errorf("%d uploads are left", len(left))
+	if _, err := s.HashIncoming(in); err != nil { // until its job has ended it can be taken in again
+		t.Errorf("the upload is gone: %v", err)
+	}
+	if err := s.Register(ctx, in, sha, a); err != nil {
+		t.Errorf("taken in again: %v", err)
+	}
+	if s.DropIncoming(in); !same(t, s, sha, file) {
+		t.Error("without its upload the audio is another")
 	}
 	s.Close()
 	s = open(t, dir)

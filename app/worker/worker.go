@@ -31,6 +31,7 @@ type Kind struct {
 type Jobs interface {
 	AddJob(ctx context.Context, j store.Job) (int64, error)
 	SetJob(ctx context.Context, id int64, state store.JobState, progress float64, message string) error
+	StartJob(ctx context.Context, id int64) error
 	Job(ctx context.Context, id int64) (store.Job, error)
 	Unfinished(ctx context.Context) ([]store.Job, error)
 }
@@ -39,7 +40,11 @@ type Jobs interface {
 // of the program.
 var ErrCancelled = errors.New("cancelled by the user")
 
-const reportEvery = 150 * time.Millisecond
+const (
+	reportEvery = 150 * time.Millisecond
+	mostStarts  = 2               // of a job that does not end
+	patience    = 5 * time.Second // for a job that was told to stop
+)
 
 // Pool runs jobs.
 type Pool struct {
@@ -68,6 +73,12 @@ func (p *Pool) Resume(ctx context.Context) error {
 		return err
 	}
 	for _, j := range left {
+		if j.Starts >= mostStarts { // the program ended twice while it ran: it may be what ended it
+			if err := p.jobs.SetJob(ctx, j.ID, store.Failed, 0, "the program ended twice while it worked on this, so it is left; nothing was taken from it"); err != nil {
+				return err
+			}
+			continue
+		}
 		p.start(j)
 	}
 	return nil
@@ -94,10 +105,19 @@ func (p *Pool) Cancel(id int64) {
 	}
 }
 
-// Close stops all jobs and waits for them; they are taken up at the next start.
+// Close stops all jobs and waits for them, not longer than patience; they are taken up at the next start.
 func (p *Pool) Close() {
 	p.stop()
-	p.wg.Wait()
+	ended := make(chan struct{})
+	go func() {
+		p.wg.Wait()
+		close(ended)
+	}()
+	select {
+	case <-ended:
+	case <-time.After(patience + time.Second):
+		slog.Error("jobs that do not stop are left behind")
+	}
 }
 
 func (p *Pool) start(j store.Job) {
@@ -134,9 +154,11 @@ func (p *Pool) run(ctx context.Context, j store.Job) {
 	end := func(state store.JobState, progress float64, message string) { p.end(j, state, progress, message) }
 	err := p.ctx.Err()
 	if err == nil { // a job cancelled while it waited is called too, to clean up after itself
-		set(store.Running, 0, "")
+		if err := p.jobs.StartJob(context.WithoutCancel(ctx), j.ID); err != nil {
+			slog.Error("storing that a job began", "job", j.ID, "err", err)
+		}
 		last := time.Now()
-		err = p.call(ctx, j, func(progress float64, message string) {
+		err = p.abiding(ctx, j, func(progress float64, message string) {
 			if time.Since(last) >= reportEvery {
 				last = time.Now()
 				set(store.Running, progress, message)
@@ -189,4 +211,22 @@ func (p *Pool) call(ctx context.Context, j store.Job, report Report) (err error)
 		return fmt.Errorf("no job of the kind %q is known", j.Kind)
 	}
 	return f(ctx, j, report)
+}
+
+// abiding calls a job and waits for it; one that was told to stop and does not return gives its slot back after a while.
+func (p *Pool) abiding(ctx context.Context, j store.Job, report Report) error {
+	ended := make(chan error, 1)
+	go func() { ended <- p.call(ctx, j, report) }()
+	select {
+	case err := <-ended:
+		return err
+	case <-ctx.Done():
+	}
+	select {
+	case err := <-ended:
+		return err
+	case <-time.After(patience):
+		slog.Error("a job does not stop and is left behind", "job", j.ID, "kind", j.Kind)
+		return ctx.Err()
+	}
 }

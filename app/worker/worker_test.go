@@ -205,3 +205,51 @@ func TestEndIsStoredInTheEnd(t *testing.T) {
 	t.Cleanup(p.Close)
 	reaches(t, st, submit(t, p, song, "work"), store.Done)
 }
+
+// A job that the program ended over, twice, is not started a third time: it may be what ended it.
+func TestEndsOverTheSameJobTwice(t *testing.T) {
+	st, song := fresh(t)
+	hang := func(ctx context.Context, _ store.Job, _ Report) error { <-ctx.Done(); return ctx.Err() }
+	p := New(st, map[string]Kind{"work": {Run: hang}})
+	id := submit(t, p, song, "work")
+	reaches(t, st, id, store.Running)
+	p.Close()
+	second := New(st, map[string]Kind{"work": {Run: hang}})
+	if err := second.Resume(ctx); err != nil {
+		t.Fatal(err)
+	}
+	for j, _ := st.Job(ctx, id); j.Starts != 2; j, _ = st.Job(ctx, id) {
+		<-time.After(5 * time.Millisecond)
+	}
+	second.Close()
+	third := pool(t, st, func(context.Context, store.Job, Report) error { t.Error("it is started a third time"); return nil })
+	if err := third.Resume(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if j := reaches(t, st, id, store.Failed); !strings.Contains(j.Message, "ended twice") {
+		t.Errorf("it says %q", j.Message)
+	}
+}
+
+// A job that does not heed its end gives its slot back, and does not keep the program from stopping.
+func TestDeafJobs(t *testing.T) {
+	st, song := fresh(t)
+	never := make(chan bool)
+	p := New(st, map[string]Kind{"deaf": {Run: func(context.Context, store.Job, Report) error { <-never; return nil }}, "work": {Run: func(context.Context, store.Job, Report) error { return nil }}})
+	var ids []int64
+	for range cap(p.slots) {
+		ids = append(ids, submit(t, p, song, "deaf"))
+	}
+	for _, id := range ids {
+		reaches(t, st, id, store.Running)
+		p.Cancel(id)
+	}
+	reaches(t, st, submit(t, p, song, "work"), store.Done)
+	reaches(t, st, ids[0], store.Cancelled)
+	submit(t, p, song, "deaf")
+	begin := time.Now()
+	p.Close()
+	if d := time.Since(begin); d > 2*patience {
+		t.Errorf("the program takes %v to stop", d)
+	}
+}

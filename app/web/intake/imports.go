@@ -203,7 +203,10 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, incoming, replac
 			return err
 		}
 		a.Format, a.BitDepth, a.EncodingIs = original.Container, original.BitDepth, string(original.Encoding)
-		if err := h.Store.Register(ctx, incoming, sha, a); err != nil {
+		if err := ctx.Err(); err != nil { // a stop is heeded here, and not while it is put in place
+			return err
+		}
+		if err := h.Store.Register(context.WithoutCancel(ctx), incoming, sha, a); err != nil {
 			return fmt.Errorf("it could not be stored: %w", err)
 		}
 	} else if err != nil {
@@ -216,8 +219,15 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, incoming, replac
 	case j.Kind == shell.ReferenceJob:
 		e = session.AddReference{File: j.Name, Audio: sha}
 	}
-	_, err = h.Store.Edit(ctx, j.SongID, store.AnyRevision, e)
-	return err
+	return h.finish(ctx, j, e)
+}
+
+// finish stores what an import came to together with its end. A stop is heeded before it and not during it.
+func (h *handlers) finish(ctx context.Context, j store.Job, e session.Edit) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return h.Store.EditDone(context.WithoutCancel(ctx), j.SongID, e, j.ID)
 }
 
 // isMIDI reports whether an upload is a MIDI file.
@@ -287,8 +297,7 @@ func (h *handlers) attachMIDI(ctx context.Context, j store.Job, stem string, not
 	if err != nil {
 		return err
 	}
-	_, err = h.Store.Edit(ctx, j.SongID, store.AnyRevision, session.Attach{Stem: st.ID, MIDI: m})
-	return err
+	return h.finish(ctx, j, session.Attach{Stem: st.ID, MIDI: m})
 }
 
 // dropMIDI takes the notes off a stem again.
