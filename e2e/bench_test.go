@@ -17,6 +17,7 @@ import (
 	"github.com/go-rod/rod/lib/launcher"
 	"github.com/go-rod/rod/lib/proto"
 
+	"mellowthump/app/decode"
 	"mellowthump/app/store"
 	"mellowthump/app/web"
 )
@@ -59,6 +60,7 @@ func chrome(t *testing.T) *rod.Browser {
 }
 
 func TestMain(m *testing.M) {
+	decode.Main()
 	code := m.Run()
 	if browser.Browser != nil {
 		browser.Browser.Close()
@@ -97,7 +99,7 @@ func (a *app) up() {
 	if a.store, err = store.Open(context.Background(), a.dir); err != nil {
 		a.t.Fatal(err)
 	}
-	if a.server, err = web.New(a.store, []string{a.addr}); err != nil {
+	if a.server, err = web.New(a.store, web.Access{Known: func(host string) bool { return host == a.addr }}); err != nil {
 		a.t.Fatal(err)
 	}
 	if err := a.server.Start(context.Background()); err != nil {

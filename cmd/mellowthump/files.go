@@ -185,8 +185,27 @@ func writeOut(ctx context.Context, name string, f export.File) error {
 	return writeFile(name, func(w io.Writer) error { return f.Write(ctx, w) })
 }
 
-// writeFile writes a file whole or not at all.
+// writeFile writes a file whole or not at all. A link stays one: what it points at is written. What is no regular file,
+// a pipe or a device, is written through and never replaced; a folder is refused.
 func writeFile(name string, write func(io.Writer) error) (err error) {
+	if at, err := filepath.EvalSymlinks(name); err == nil {
+		name = at
+	}
+	switch st, err := os.Stat(name); {
+	case err != nil && !errors.Is(err, os.ErrNotExist):
+		return fmt.Errorf("writing %s: %w", name, err)
+	case err == nil && st.IsDir():
+		return fmt.Errorf("writing %s: it is a folder; name a file", name)
+	case err == nil && !st.Mode().IsRegular():
+		f, err := os.OpenFile(name, os.O_WRONLY, 0)
+		if err == nil {
+			err = errors.Join(write(f), f.Close())
+		}
+		if err != nil {
+			return fmt.Errorf("writing %s: %w", name, err)
+		}
+		return nil
+	}
 	f, err := os.CreateTemp(filepath.Dir(name), ".mellowthump-*")
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", name, err)

@@ -4,7 +4,10 @@
 // (one sample of every channel) at the buffer's own rate.
 package audio
 
-import "fmt"
+import (
+	"errors"
+	"fmt"
+)
 
 // Buffer is a stretch of sound: one slice of samples a channel, all of one length.
 type Buffer struct {
@@ -148,6 +151,20 @@ func (m Memory) ReadAt(dst Buffer, frame int64) error {
 	return nil
 }
 
+// Silence is a Source of a format in which nothing is heard.
+type Silence struct{ Is Format }
+
+// Format is that of the sound which it stands for.
+func (s Silence) Format() Format { return s.Is }
+
+// ReadAt clears dst.
+func (s Silence) ReadAt(dst Buffer, _ int64) error {
+	for _, x := range dst.Ch {
+		Clear(x)
+	}
+	return nil
+}
+
 // Clear sets all samples to zero.
 func Clear(x []float32) {
 	for i := range x {
@@ -159,7 +176,36 @@ func Clear(x []float32) {
 func ReadAll(s Source) (Buffer, error) {
 	f := s.Format()
 	b := New(f.Rate, f.Channels, int(f.Frames))
-	return b, s.ReadAt(b, 0)
+	if err := s.ReadAt(b, 0); err != nil {
+		return b, err
+	}
+	return b, b.Fit(0)
+}
+
+// MaxSample bounds the samples of a sound: 80 dB over full scale, beyond any float bounce.
+const MaxSample = 1e4
+
+// Errors of sound that is none.
+var (
+	ErrNotFinite = errors.New("samples that are not numbers")
+	ErrTooLarge  = errors.New("samples of more than 80 dB over full scale")
+)
+
+// Fit returns an error (ErrNotFinite, ErrTooLarge) in plain words where a sample of a block, which begins at that frame
+// of its sound, is NaN, infinite or beyond MaxSample; it names the place of the first.
+func (b Buffer) Fit(at int) error {
+	for i := range b.Frames() {
+		for _, x := range b.Ch {
+			if v := x[i]; !(v >= -MaxSample && v <= MaxSample) {
+				what := ErrTooLarge
+				if v-v != 0 {
+					what = ErrNotFinite
+				}
+				return fmt.Errorf("it holds %w, the first at %.3f s; bounce it again", what, float64(at+i)/float64(b.Rate))
+			}
+		}
+	}
+	return nil
 }
 
 // Limits on what is taken in; they are shown beside the drop area.
@@ -179,6 +225,8 @@ func (f Format) Check() error {
 		return fmt.Errorf("it has %d channels; bounce it as mono or stereo", f.Channels)
 	case f.Rate < MinRate || f.Rate > MaxRate:
 		return fmt.Errorf("its sample rate is %d Hz; rates from 8 to 192 kHz are read", f.Rate)
+	case f.Frames < 0:
+		return fmt.Errorf("the length that it gives is under 0")
 	case f.Frames == 0:
 		return fmt.Errorf("it holds no audio (0 samples)")
 	case f.Duration() > MaxSeconds:

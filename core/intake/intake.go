@@ -3,7 +3,6 @@ package intake
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"math"
 	"strings"
@@ -63,15 +62,13 @@ type Analysis struct {
 	Overview []float32      `json:"overview"`          // peaks of OverviewSteps equal parts
 	Energy   []float32      `json:"energy"`            // mean square of each second, mono
 	Portrait *Portrait      `json:"portrait"`          // nil where Describe was not asked, or for silence
+	Damage   string         `json:"-"`                 // what became of the stored file, "gone", "cut short"; empty: it is whole
 
 	traces *traces
 }
 
 // OverviewSteps is the number of parts in an overview.
 const OverviewSteps = 1200
-
-// ErrNotFinite is returned for sound that holds NaN or infinite samples.
-var ErrNotFinite = errors.New("samples that are not numbers")
 
 // pitchLeast is the share of the energy that lies under 900 Hz in a sound that has a fundamental: -40 dB.
 const pitchLeast = 1e-4
@@ -235,12 +232,12 @@ func (p *prefetched) release(r *readBlock) {
 }
 
 // addLevels measures the levels of a block and draws its part of the overview; the error names a sample
-// that is no number.
+// that is no sound.
 func addLevels(m *meter.LevelMeter, out []float32, r *readBlock, frames int) error {
 	m.Add(r.b)
 	for _, ch := range r.b.Ch {
 		if !overview(out, ch, r.at, frames) {
-			return notFinite(r.b, r.at)
+			return r.b.Fit(r.at)
 		}
 	}
 	return nil
@@ -252,31 +249,19 @@ func (p *prefetched) stop() {
 	<-p.gone
 }
 
-// notFinite names the first sample of a block that is no number.
-func notFinite(b audio.Buffer, at int) error {
-	for i := range b.Frames() {
-		for c := range b.Ch {
-			if v := b.Ch[c][i]; v-v != 0 { // NaN and infinities
-				return fmt.Errorf("it holds %w, the first at %.3f s; bounce it again", ErrNotFinite, float64(at+i)/float64(b.Rate))
-			}
-		}
-	}
-	return nil
-}
-
 // overview takes the peaks of a block that begins at frame at; it reports whether all of it
-// is finite.
+// is sound (audio.Buffer.Fit).
 func overview(out, x []float32, at, frames int) bool {
-	finite := true
+	fit := true
 	for i := 0; i < len(x); {
 		k := (at + i) * len(out) / frames
 		end := min(len(x), ((k+1)*frames+len(out)-1)/len(out)-at) // first frame of the next part
 		peak := meter.Peak(x[i:end])
-		finite = finite && peak <= math.MaxFloat32
+		fit = fit && peak <= audio.MaxSample
 		out[k] = max(out[k], peak)
 		i = end
 	}
-	return finite
+	return fit
 }
 
 func firstOf(x []float64) float64 {

@@ -67,12 +67,16 @@ func TestBadSound(t *testing.T) {
 	b := outside.Sine(44100, 1, 50, 0.5, 1, 0)
 	b.Ch[0][22050] = float32(math.NaN())
 	_, err := Analyse(context.Background(), audio.Memory{Buffer: b}, "x", nil)
-	if !errors.Is(err, ErrNotFinite) || !strings.Contains(err.Error(), "0.500 s") {
+	if !errors.Is(err, audio.ErrNotFinite) || !strings.Contains(err.Error(), "0.500 s") {
 		t.Errorf("NaN: %v", err)
 	}
 	b.Ch[0][22050] = float32(math.Inf(-1))
-	if _, err := Analyse(context.Background(), audio.Memory{Buffer: b}, "x", nil); !errors.Is(err, ErrNotFinite) {
+	if _, err := Analyse(context.Background(), audio.Memory{Buffer: b}, "x", nil); !errors.Is(err, audio.ErrNotFinite) {
 		t.Errorf("Inf: %v", err)
+	}
+	b.Ch[0][22050] = -1.2e4
+	if _, err := Analyse(context.Background(), audio.Memory{Buffer: b}, "x", nil); !errors.Is(err, audio.ErrTooLarge) || !strings.Contains(err.Error(), "0.500 s") {
+		t.Errorf("81 dB over full scale: %v", err)
 	}
 	if _, err := Analyse(context.Background(), audio.Memory{Buffer: audio.New(44100, 1, 0)}, "x", nil); err == nil || !strings.Contains(err.Error(), "no audio") {
 		t.Errorf("nothing: %v", err)

@@ -16,6 +16,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/decode"
 	"mellowthump/app/store"
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
@@ -177,7 +178,8 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, incoming, replac
 		return errors.New("the upload is no longer there; send the file again")
 	}
 	a, err := h.Store.Facts(ctx, sha)
-	if errors.Is(err, store.ErrNotFound) {
+	damaged := err == nil && a.Damage != ""
+	if damaged || errors.Is(err, store.ErrNotFound) {
 		f, err := h.Store.OpenIncoming(incoming)
 		if err != nil {
 			return err
@@ -209,8 +211,14 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, incoming, replac
 		if err := h.Store.Register(context.WithoutCancel(ctx), incoming, sha, a); err != nil {
 			return fmt.Errorf("it could not be stored: %w", err)
 		}
+		if damaged {
+			h.Renderer.Forget() // silence stood for it
+		}
 	} else if err != nil {
 		return err
+	}
+	if damaged && h.holds(ctx, j, replace, sha) {
+		return nil // it is mended where it is
 	}
 	var e session.Edit = session.AddStem{File: j.Name, Audio: sha, Rate: a.Rate, Role: a.Guess(session.StemName(j.Name)).Role}
 	switch {
@@ -220,6 +228,18 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, incoming, replac
 		e = session.AddReference{File: j.Name, Audio: sha}
 	}
 	return h.finish(ctx, j, e)
+}
+
+// holds reports whether what a job brings is in its song already, where it is to go.
+func (h *handlers) holds(ctx context.Context, j store.Job, replace, sha string) bool {
+	song, err := h.Store.Load(ctx, j.SongID)
+	if err != nil {
+		return false
+	}
+	if j.Kind == shell.ReferenceJob {
+		return slices.ContainsFunc(song.References, func(r session.Reference) bool { return r.Audio == sha })
+	}
+	return slices.ContainsFunc(song.Stems, func(st session.Stem) bool { return st.Audio == sha && (replace == "" || st.ID == replace) })
 }
 
 // finish stores what an import came to together with its end. A stop is heeded before it and not during it.
@@ -318,46 +338,22 @@ func (h *handlers) asWAV(ctx context.Context, incoming string) (audio.Format, st
 	if err != nil {
 		return audio.Format{}, "", err
 	}
-	src, err := codec.Open(f, st.Size())
-	if err != nil {
-		return audio.Format{}, "", err
+	if wav.Is(f) {
+		src, err := codec.Open(f, st.Size())
+		if err != nil {
+			return audio.Format{}, "", err
+		}
+		return src.Format(), incoming, nil
 	}
-	format := src.Format()
-	if format.Container == "wav" {
-		return format, incoming, nil
-	}
-	depth := wav.Float32
-	if format.Encoding == audio.PCM && format.BitDepth <= 24 {
-		depth = wav.Int24
-	}
-	r, w := io.Pipe()
-	go func() { w.CloseWithError(decode(ctx, w, src, depth)) }()
-	name, err := h.Store.Incoming(r, MaxDecodedBytes)
-	r.CloseWithError(err)
-	return format, name, err
-}
-
-// decode writes a source as WAV, block by block.
-func decode(ctx context.Context, w io.Writer, src audio.Source, depth wav.Depth) error {
-	f := src.Format()
-	out, err := wav.NewWriter(w, f.Rate, f.Channels, int(f.Frames), depth)
-	if err != nil {
+	name := ""
+	format, err := decode.WAV(ctx, f, func(r io.Reader) (err error) {
+		name, err = h.Store.Incoming(r, MaxDecodedBytes)
 		return err
+	})
+	if err != nil && name != "" {
+		h.Store.DropIncoming(name)
 	}
-	buf := audio.New(f.Rate, f.Channels, 1<<15)
-	for at := int64(0); at < f.Frames; at += int64(buf.Frames()) {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		b := buf.Slice(0, int(min(int64(buf.Frames()), f.Frames-at)))
-		if err := src.ReadAt(b, at); err != nil {
-			return err
-		}
-		if err := out.Write(b); err != nil {
-			return err
-		}
-	}
-	return out.Close()
+	return format, name, err
 }
 
 // imports answers the poll of the import list; when the song has changed since the page
@@ -372,7 +368,7 @@ func (h *handlers) imports(c *gin.Context) {
 	if song == nil {
 		return
 	}
-	if seen := c.Query("rev"); seen != "" && seen != strconv.FormatInt(song.Rev, 10) {
+	if seen := c.Query("rev"); seen != "" && (v.Active == 0 || seen != strconv.FormatInt(song.Rev, 10)) { // all are in: files may have been mended
 		c.Header("HX-Retarget", "#sheet")
 		c.Header("HX-Reswap", "innerHTML")
 		h.Show(c, song, "intake")

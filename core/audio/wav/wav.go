@@ -28,6 +28,13 @@ const (
 // ErrNotWAV is returned where the bytes are not a RIFF/WAVE file at all.
 var ErrNotWAV = errors.New("it is not a WAV file")
 
+// Is reports whether a file begins as a WAV does, RF64 and BW64 among them.
+func Is(r io.ReaderAt) bool {
+	var head [4]byte
+	_, err := r.ReadAt(head[:], 0)
+	return err == nil && (string(head[:]) == "RIFF" || string(head[:]) == "RF64" || string(head[:]) == "BW64")
+}
+
 // NewReader reads the header of a file of that size in bytes. RF64 and BW64 (EBU Tech 3306,
 // ITU-R BS.2088) are read too; other chunks (LIST, smpl, cue and so on) are passed over. The
 // error says in plain words what is wrong: not a WAV, cut short, no samples, an encoding

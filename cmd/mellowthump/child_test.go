@@ -1,0 +1,14 @@
+package main
+
+import (
+	"os"
+	"testing"
+
+	"mellowthump/app/decode"
+)
+
+// The test program decodes in children of its own, as the program does.
+func TestMain(m *testing.M) {
+	decode.Main()
+	os.Exit(m.Run())
+}
