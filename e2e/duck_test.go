@@ -243,7 +243,16 @@ func (p *page) undo() {
 // typed types into a field and presses Enter.
 func (p *page) typed(selector, text string) {
 	p.t.Helper()
-	p.fill(selector, text)
+	el, err := p.Timeout(patience).Element(selector)
+	if err == nil {
+		err = el.SelectAllText()
+	}
+	if err == nil {
+		err = p.InsertText(text) // fill would send a change of its own, and Enter a second one
+	}
+	if err != nil {
+		p.t.Fatalf("typing into %s: %v", selector, err)
+	}
 	p.press(input.Enter)
 }
 

@@ -185,6 +185,9 @@ func TestCancelAndResume(t *testing.T) {
 	if p.js("document.querySelector('.stems') === null") != "true" {
 		t.Error("a cancelled file became a stem")
 	}
+	if p.js("document.querySelectorAll('main#sheet').length") != "1" {
+		t.Error("cancelling took the sheet away: nothing else on the page works")
+	}
 	if left, _ := os.ReadDir(filepath.Join(a.dir, "incoming")); len(left) != 0 {
 		t.Errorf("%d cancelled uploads are left", len(left))
 	}

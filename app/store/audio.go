@@ -9,9 +9,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
@@ -80,16 +83,46 @@ func (s *Store) SweepIncoming(ctx context.Context) error {
 	return nil
 }
 
+// aLeft is the age from which audio that nothing knows of is left over.
+const aLeft = 24 * time.Hour
+
+// SweepAudio removes files among the audio that are not registered and older than a day: a stop between two steps of an
+// import left them. It returns their names.
+func (s *Store) SweepAudio(ctx context.Context) ([]string, error) {
+	var known []string
+	if err := s.db.SelectContext(ctx, &known, `SELECT sha || '.' || ext FROM audio_files`); err != nil {
+		return nil, err
+	}
+	files, err := os.ReadDir(filepath.Join(s.dir, "audio"))
+	if err != nil {
+		return nil, err
+	}
+	var swept []string
+	for _, f := range files {
+		st, err := f.Info()
+		if err != nil || !st.Mode().IsRegular() || slices.Contains(known, f.Name()) || time.Since(st.ModTime()) < aLeft {
+			continue
+		}
+		if err := os.Remove(filepath.Join(s.dir, "audio", f.Name())); err != nil {
+			return swept, err
+		}
+		swept = append(swept, f.Name())
+	}
+	return swept, nil
+}
+
 // HashIncoming returns the SHA-256 of an upload in hex.
-func (s *Store) HashIncoming(name string) (string, error) {
-	f, err := s.OpenIncoming(name)
+func (s *Store) HashIncoming(name string) (string, error) { return hash(s.incomingPath(name)) }
+
+func hash(path string) (string, error) {
+	f, err := os.Open(path)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
 	h := sha256.New()
 	if _, err := io.Copy(h, f); err != nil {
-		return "", fmt.Errorf("reading the upload: %w", err)
+		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
@@ -108,13 +141,7 @@ func (s *Store) Register(ctx context.Context, incoming, sha string, a *intake.An
 	if err != nil {
 		return err
 	}
-	to := s.audioPath(sha, "wav")
-	if there, err := os.Stat(to); err == nil && there.Size() != st.Size() { // what a crash, or another hand, left of it
-		if err := os.Remove(to); err != nil {
-			return fmt.Errorf("putting the audio in place: %w", err)
-		}
-	}
-	if err := os.Link(path, to); err != nil && !errors.Is(err, os.ErrExist) {
+	if err := replaceBy(path, s.audioPath(sha, "wav")); err != nil {
 		return fmt.Errorf("putting the audio in place: %w", err)
 	}
 	if d, err := os.Open(filepath.Join(s.dir, "audio")); err == nil { // the link itself
@@ -130,13 +157,37 @@ func (s *Store) Register(ctx context.Context, incoming, sha string, a *intake.An
 		return err
 	}
 	defer tx.Rollback()
-	if _, err := tx.ExecContext(ctx, `INSERT INTO audio_files (sha, ext, bytes, created) VALUES (?, 'wav', ?, ?) ON CONFLICT DO NOTHING`, sha, st.Size(), now()); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO audio_files (sha, ext, bytes, created) VALUES (?, 'wav', ?, ?) ON CONFLICT DO UPDATE SET bytes = excluded.bytes, created = excluded.created`, sha, st.Size(), now()); err != nil {
 		return err
 	}
 	if _, err := tx.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, sha, intake.Version, string(body)); err != nil {
 		return err
 	}
-	return tx.Commit()
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	delete(s.facts, sha)
+	s.mu.Unlock()
+	return nil
+}
+
+// replaceBy makes a file's content that of another, at once: whoever reads the old one goes on reading it.
+func replaceBy(from, to string) error {
+	fresh := to + ".new"
+	if err := os.Remove(fresh); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	if err := os.Link(from, fresh); err != nil {
+		return err
+	}
+	if err := os.Rename(fresh, to); err != nil {
+		return err
+	}
+	if err := os.Remove(fresh); err != nil && !errors.Is(err, os.ErrNotExist) { // it stays where both were one file before
+		return err
+	}
+	return nil
 }
 
 // Facts returns what is known of a file; ErrNotFound where it was never measured. Facts of an older analyser are measured
@@ -160,8 +211,41 @@ func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error)
 	if err := json.Unmarshal([]byte(body), a); err != nil {
 		return nil, fmt.Errorf("reading the facts of %s: %w", sha, err)
 	}
+	a.Damage = s.damage(ctx, sha)
 	s.keep(sha, a)
 	return a, nil
+}
+
+// damage says what became of a registered file, "" where it is whole: its size is compared, and where it was written to
+// since it was registered, its hash.
+func (s *Store) damage(ctx context.Context, sha string) string {
+	var row struct {
+		Bytes   int64
+		Created string
+	}
+	if err := s.db.GetContext(ctx, &row, `SELECT bytes, created FROM audio_files WHERE sha = ?`, sha); err != nil {
+		return ""
+	}
+	path := s.audioPath(sha, "wav")
+	st, err := os.Stat(path)
+	switch created, _ := time.Parse(time.RFC3339Nano, row.Created); {
+	case errors.Is(err, os.ErrNotExist):
+		return "gone from the data folder"
+	case err != nil:
+		return "not to be read"
+	case st.Size() < row.Bytes:
+		return "cut short"
+	case st.Size() > row.Bytes:
+		return "not what was brought"
+	case st.ModTime().After(created):
+		if is, err := hash(path); err != nil {
+			return "not to be read"
+		} else if is != sha {
+			return "not what was brought"
+		}
+		os.Chtimes(path, time.Time{}, created) // it need not be hashed again
+	}
+	return ""
 }
 
 func (s *Store) keep(sha string, a *intake.Analysis) {
@@ -215,11 +299,6 @@ func (s *Store) remeasured(ctx context.Context, sha string) (*intake.Analysis, e
 // remeasure brings the facts of a registered file to the analyser's current version. What only the file that was brought
 // could tell (its name, kind and depth: it may have been an MP3) is taken over from what was known.
 func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, error) {
-	src, closeFile, err := s.Open(sha)
-	if err != nil {
-		return nil, err
-	}
-	defer closeFile()
 	var known intake.Analysis
 	var body string
 	switch err := s.db.GetContext(ctx, &body, `SELECT body FROM facts WHERE sha = ? ORDER BY version DESC LIMIT 1`, sha); {
@@ -230,6 +309,14 @@ func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, er
 	case !errors.Is(err, sql.ErrNoRows):
 		return nil, err
 	}
+	if known.Damage = s.damage(ctx, sha); known.Damage != "" && known.Format != "" {
+		return &known, nil
+	}
+	src, closeFile, err := s.open(sha)
+	if err != nil {
+		return nil, err
+	}
+	defer closeFile()
 	a, err := intake.Analyse(ctx, src, known.File, nil)
 	if err == nil {
 		err = intake.Describe(ctx, src, a)
@@ -260,8 +347,30 @@ func (s *Store) Refresh(ctx context.Context) error {
 	return err
 }
 
-// Open opens registered audio; with Onsets and KickHz it makes Store a mix.Library.
+// Open opens registered audio, silence of its length where its file is damaged (Facts say how); with Onsets and KickHz it
+// makes Store a mix.Library.
 func (s *Store) Open(sha string) (audio.Source, func() error, error) {
+	a, err := s.Facts(context.Background(), sha)
+	if err == nil && a.Damage == "" {
+		src, closeFile, err := s.open(sha)
+		if err == nil {
+			return src, closeFile, nil
+		}
+		damaged := *a
+		if damaged.Damage = s.damage(context.Background(), sha); damaged.Damage == "" {
+			return nil, nil, err // too many open files, perhaps: it may work later
+		}
+		a = &damaged
+		s.keep(sha, a)
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("opening audio: %w", err)
+	}
+	is := audio.Format{Container: "wav", Encoding: audio.Float, BitDepth: 32, Rate: a.Rate, Channels: a.Channels, Frames: int64(math.Round(a.DurationS * float64(a.Rate)))}
+	return audio.Silence{Is: is}, func() error { return nil }, nil
+}
+
+func (s *Store) open(sha string) (audio.Source, func() error, error) {
 	f, err := os.Open(s.audioPath(filepath.Base(sha), "wav"))
 	if err != nil {
 		return nil, nil, fmt.Errorf("opening audio: %w", err)

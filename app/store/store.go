@@ -73,24 +73,18 @@ func Open(ctx context.Context, dir string) (_ *Store, err error) {
 			held.Close()
 		}
 	}()
-	path := filepath.Join(dir, "mellowthump.db")
+	path := filepath.Join(dir, dbName)
 	made, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600) // for its owner alone
 	if err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
 	made.Close()
 	// synchronous FULL: what was acknowledged is on the disk, through a loss of power too
-	dsn := "file:" + (&url.URL{Path: path}).EscapedPath() +
-		"?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)&_txlock=immediate"
-	db, err := sqlx.Open("sqlite", dsn)
+	db, err := connect(path, "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)&_pragma=synchronous(FULL)&_txlock=immediate")
 	if err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
 	}
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return nil, err
-	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, db.DB, sub)
+	p, err := forms(db)
 	if err == nil {
 		err = migrate(ctx, db, p, path)
 	}
@@ -99,6 +93,22 @@ func Open(ctx context.Context, dir string) (_ *Store, err error) {
 		return nil, fmt.Errorf("bringing the database up to date: %w", err)
 	}
 	return &Store{db: db, dir: dir, lock: held, facts: map[string]*intake.Analysis{}, measuring: map[string]*measuring{}}, nil
+}
+
+// dbName is the database's in its folder.
+const dbName = "mellowthump.db"
+
+func connect(path, how string) (*sqlx.DB, error) {
+	return sqlx.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+how)
+}
+
+// forms are the database's forms, from the first to this program's.
+func forms(db *sqlx.DB) (*goose.Provider, error) {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	return goose.NewProvider(goose.DialectSQLite3, db.DB, sub)
 }
 
 // Close closes the database and gives the folder back.

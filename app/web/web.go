@@ -23,13 +23,16 @@ var staticFiles embed.FS
 // Server is the application.
 type Server = shell.Server
 
-// New wires the application over a data folder. hosts are the Host headers that are answered.
-func New(st *store.Store, hosts []string) (*Server, error) {
+// Access says who is served.
+type Access = shell.Access
+
+// New wires the application over a data folder for those who are let in.
+func New(st *store.Store, who Access) (*Server, error) {
 	static, err := fs.Sub(staticFiles, "static")
 	if err != nil {
 		return nil, err
 	}
-	return shell.New(st, hosts, templateFiles, static, stages)
+	return shell.New(st, who, templateFiles, static, stages)
 }
 
 // stages are the ten stages in the order of the work.

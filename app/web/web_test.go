@@ -8,6 +8,7 @@ import (
 	"io"
 	"math"
 	"mime/multipart"
+	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
@@ -21,6 +22,7 @@ import (
 
 	"mellowthump/app/demodata"
 	"mellowthump/app/store"
+	"mellowthump/app/web/shell"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
 	"mellowthump/core/audio/wav"
@@ -39,6 +41,7 @@ type bench struct {
 	url    string
 	dir    string
 	server *Server
+	at     *httptest.Server
 }
 
 func newBench(t *testing.T) *bench {
@@ -49,15 +52,21 @@ func newBench(t *testing.T) *bench {
 		t.Fatal(err)
 	}
 	l := httptest.NewUnstartedServer(nil)
-	if b.server, err = New(st, []string{l.Listener.Addr().String()}); err != nil {
+	if b.server, err = New(st, local(l.Listener.Addr())); err != nil {
 		t.Fatal(err)
 	}
 	l.Config.Handler = b.server
 	l.Start()
-	t.Cleanup(func() { l.Close(); b.server.Pool.Close(); st.Close() })
+	t.Cleanup(func() { l.Close(); b.server.Pool.Close(); b.server.Store.Close() })
 	jar, _ := cookiejar.New(nil)
-	b.Client, b.url = &http.Client{Jar: jar}, l.URL
+	b.Client, b.url, b.at = &http.Client{Jar: jar}, l.URL, l
 	return b
+}
+
+// local lets in whoever asks for an address of this machine.
+func local(at net.Addr) Access {
+	_, port, _ := net.SplitHostPort(at.String())
+	return Access{Known: shell.Loopback(port)}
 }
 
 func (b *bench) do(method, path string, form url.Values, headers ...string) (int, string) {
@@ -250,6 +259,23 @@ func TestHeadersAndWhoGetsIn(t *testing.T) {
 	if status, _ := b.do("POST", "/songs", form, "Origin", "http://evil.example"); status != http.StatusForbidden {
 		t.Errorf("a write from another origin is answered by %d", status)
 	}
+	for _, c := range [][]string{{"GET", "/", "Host", "evil.example"}, {"POST", "/songs", "Origin", "http://evil.example"}, {"GET", "/songs//x", "", ""}, {"GET", "/nowhere", "", ""}, {"GET", "/static/css/shell.css", "", ""}, {"GET", "/static/none.css", "", ""}} {
+		req, _ := http.NewRequest(c[0], b.url+c[1], nil)
+		if req.Host = c[3]; c[2] == "Origin" {
+			req.Host = ""
+			req.Header.Set(c[2], c[3])
+		}
+		res, err := http.DefaultTransport.RoundTrip(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		res.Body.Close()
+		for _, h := range []string{"Content-Security-Policy", "X-Content-Type-Options", "Referrer-Policy", "X-Frame-Options", "Cross-Origin-Resource-Policy"} {
+			if res.Header.Get(h) == "" {
+				t.Errorf("%v answers %d without %s", c, res.StatusCode, h)
+			}
+		}
+	}
 	if rows, _ := b.server.Store.Songs(context.Background()); len(rows) != 0 {
 		t.Error("a refused write made a song")
 	}
@@ -258,7 +284,7 @@ func TestHeadersAndWhoGetsIn(t *testing.T) {
 			t.Errorf("%s answers %d", path, status)
 		}
 	}
-	if status, _ := b.do("POST", "/songs", url.Values{"name": {strings.Repeat("x", 2<<20)}, "bpm": {"120"}}); status != http.StatusUnprocessableEntity {
+	if status, _ := b.do("POST", "/songs", url.Values{"name": {strings.Repeat("x", 2<<20)}, "bpm": {"120"}}); status != http.StatusRequestEntityTooLarge {
 		t.Errorf("a form of 2 MiB is answered by %d", status)
 	}
 	// no page carries a script or a style of its own

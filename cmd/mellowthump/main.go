@@ -1,4 +1,4 @@
-// Command mellowthump is the low-end workbench: serve, demo, measure, clear.
+// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear.
 package main
 
 import (
@@ -9,12 +9,16 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+
+	"mellowthump/app/decode"
 )
 
 const usage = `mellowthump: a low-end workbench for beat producers
 
   mellowthump serve   [--addr 127.0.0.1:8808] [--data DIR]   the application
   mellowthump demo    [--addr 127.0.0.1:8808]                the same with the demo song, in a fresh folder
+  mellowthump password [--data DIR]                          what is asked for where --addr is open to the network
+  mellowthump check   [--data DIR]                           looks through the data: hashes, links, every revision
   mellowthump measure FILE...                                JSON array of figures on standard output
   mellowthump clear   --kick K --bass B [--bpm N] [--leader kick|bass]
                       [--school curve|compressor|band] [--target DB] [--max-depth DB]
@@ -28,10 +32,11 @@ type errUsage struct{ error }
 
 // commands by name.
 var commands = map[string]func(ctx context.Context, args []string, out io.Writer) error{
-	"serve": serve, "demo": demoServe, "measure": measure, "clear": clearPair,
+	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair,
 }
 
 func main() {
+	decode.Main() // a child that only decodes
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	os.Exit(run(ctx, os.Args[1:], os.Stdout, os.Stderr))

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -237,6 +238,67 @@ func TestClearOtherFormats(t *testing.T) {
 	}
 }
 
+// Sound that is none is refused with its place, and nothing is written.
+func TestClearRefusesNoSound(t *testing.T) {
+	kick := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"], wav.Int24)
+	out := filepath.Join(t.TempDir(), "out.wav")
+	for _, v := range []float64{math.NaN(), math.Inf(1), 2e4} {
+		bad := outside.Sine(44100, 1, 50, 0.5, 2, 0)
+		bad.Ch[0][11025] = float32(v)
+		status, said, errs := command("clear", "--kick", kick, "--bass", outside.WriteWAV(t, "bad.wav", bad, wav.Float32), "--out", out)
+		if status == 0 || said != "" || !strings.Contains(errs, "the bass") || !strings.Contains(errs, "0.250 s") {
+			t.Errorf("%g: %d %q %q", v, status, said, errs)
+		}
+	}
+	if _, err := os.Stat(out); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("something was written: %v", err)
+	}
+}
+
+// What is no regular file is written through or refused, never replaced; a link stays a link.
+func TestWriteFile(t *testing.T) {
+	dir := t.TempDir()
+	write := func(w io.Writer) error {
+		_, err := io.WriteString(w, "sound")
+		return err
+	}
+	if err := writeFile(dir, write); err == nil || !strings.Contains(err.Error(), "folder") {
+		t.Errorf("a folder: %v", err)
+	}
+	if err := writeFile(os.DevNull, write); err != nil {
+		t.Errorf("a device: %v", err)
+	}
+	if st, err := os.Stat(os.DevNull); err != nil || st.Mode().IsRegular() {
+		t.Errorf("the device is now %v, %v", st.Mode(), err)
+	}
+	pipe := filepath.Join(dir, "pipe")
+	outside.Run(t, "mkfifo", pipe)
+	got := make(chan string)
+	go func() {
+		b, _ := os.ReadFile(pipe)
+		got <- string(b)
+	}()
+	if err := writeFile(pipe, write); err != nil {
+		t.Errorf("a pipe: %v", err)
+	}
+	if text := <-got; text != "sound" {
+		t.Errorf("through the pipe came %q", text)
+	}
+	target, link := filepath.Join(dir, "a.wav"), filepath.Join(dir, "b.wav")
+	if err := errors.Join(os.WriteFile(target, []byte("old"), 0o600), os.Symlink(target, link)); err != nil {
+		t.Fatal(err)
+	}
+	if err := writeFile(link, write); err != nil {
+		t.Error(err)
+	}
+	if b, _ := os.ReadFile(target); string(b) != "sound" {
+		t.Errorf("what the link points at holds %q", b)
+	}
+	if st, _ := os.Lstat(link); st.Mode()&os.ModeSymlink == 0 {
+		t.Errorf("the link is now %v", st.Mode())
+	}
+}
+
 func TestMeasure(t *testing.T) {
 	tone := outside.WriteWAV(t, "tone.wav", outside.Sine(48000, 1, 997, 1, 3, 0), wav.Float32)
 	silence := outside.WriteWAV(t, "silence.wav", audio.New(44100, 2, 44100), wav.Int24)
@@ -280,7 +342,7 @@ func TestUsage(t *testing.T) {
 		{"clear --kick a --bass b --leader snare", 2, "neither kick nor bass"}, {"clear --kick a --bass b --leader bass --school band", 2, "by a drawn curve"}, {"clear --kick a --bass b --school gate", 2, "none of curve, compressor and band"},
 		{"clear --kick a --bass b --bpm 4", 2, "outside"}, {"clear --kick a --bass b c", 2, "--kick and --bass"},
 		{"clear --kick " + kick + " --bass " + kick + " --out /nowhere/x.wav", 1, "writing"},
-		{"serve --addr 0.0.0.0:1", 2, "only this machine"}, {"serve --addr nonsense", 2, "addr"}, {"serve x", 2, "no file names"}, {"demo x", 2, "no file names"},
+		{"password wide-quiet-river", 2, "never on the command line"}, {"check --data " + filepath.Join(dir, "none"), 1, "no data of this program"}, {"check x", 2, "no file names"}, {"serve --addr nonsense", 2, "addr"}, {"serve x", 2, "no file names"}, {"demo x", 2, "no file names"},
 	} {
 		status, out, errs := command(strings.Fields(c.args)...)
 		if status != c.status || !strings.Contains(errs, c.say) {
@@ -289,6 +351,49 @@ func TestUsage(t *testing.T) {
 		if c.status == 1 && (strings.Count(errs, "\n") != 1 || out != "") {
 			t.Errorf("%q: errors are one line, and nothing else is printed: %q %q", c.args, errs, out)
 		}
+	}
+}
+
+// A password comes on standard input; a start on a network asks for it, or says one of its own.
+func TestPassword(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "data")
+	typed := func(text string) (int, string, string) {
+		t.Helper()
+		r, w, err := os.Pipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer func(was *os.File) { os.Stdin = was; r.Close() }(os.Stdin)
+		os.Stdin = r
+		io.WriteString(w, text)
+		w.Close()
+		return command("password", "--data", dir)
+	}
+	var said bytes.Buffer
+	who, err := admit("0.0.0.0", "8808", dir, &said)
+	once := regexp.MustCompile(`is (\S{19})  `).FindStringSubmatch(said.String())
+	if err != nil || who.Gate == nil || once == nil || !strings.Contains(said.String(), "NOT encrypted") {
+		t.Fatalf("%v, %q", err, said.String())
+	}
+	if _, err := who.Gate.Enter("192.0.2.1", once[1]); err != nil {
+		t.Errorf("the password of this start: %v", err)
+	}
+	if status, _, errs := typed("short\n"); status != 1 || !strings.Contains(errs, "at least") {
+		t.Errorf("%d %q", status, errs)
+	}
+	if status, out, errs := typed("wide quiet river\n"); status != 0 || !strings.Contains(out, "is set") || strings.Contains(out, "river") {
+		t.Errorf("%d %q %q", status, out, errs)
+	}
+	said.Reset()
+	who, err = admit("192.0.2.1", "8808", dir, &said)
+	if err != nil || strings.Contains(said.String(), "of this start") {
+		t.Fatalf("%v, %q", err, said.String())
+	}
+	if _, err := who.Gate.Enter("192.0.2.1", "wide quiet river"); err != nil {
+		t.Error(err)
+	}
+	if who, err = admit("127.0.0.2", "8808", dir, &said); err != nil || who.Gate != nil {
+		t.Errorf("this machine is asked: %v", err)
 	}
 }
 

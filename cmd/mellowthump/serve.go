@@ -1,6 +1,10 @@
 package main
 
 import (
+	"bufio"
+	"bytes"
+	"strings"
+
 	"context"
 	"errors"
 	"flag"
@@ -13,9 +17,13 @@ import (
 	"runtime/debug"
 	"time"
 
+	"golang.org/x/term"
+
 	"mellowthump/app/demodata"
+	"mellowthump/app/gate"
 	"mellowthump/app/store"
 	"mellowthump/app/web"
+	"mellowthump/app/web/shell"
 )
 
 const defaultAddr = "127.0.0.1:8808"
@@ -80,7 +88,100 @@ func demoServe(ctx context.Context, args []string, out io.Writer) error {
 // fit beside them. It is no bound; GOMEMLIMIT sets another.
 const memoryLimit = 2 << 30
 
-// listen serves a data folder until ctx ends. Only loopback addresses are served.
+// admit says who is served at an address: this machine without a password; a network with the one that was set, or
+// with one for this start, which is printed with what else must be known.
+func admit(host, port, dir string, out io.Writer) (web.Access, error) {
+	if ip := net.ParseIP(host); host == "localhost" || ip != nil && ip.IsLoopback() {
+		return web.Access{Known: shell.Loopback(port)}, nil
+	}
+	hash, err := gate.Read(dir)
+	if err != nil {
+		return web.Access{}, err
+	}
+	if hash == "" {
+		once := gate.Once()
+		if hash, err = gate.Hash(once); err != nil {
+			return web.Access{}, err
+		}
+		fmt.Fprintf(out, "The password of this start is %s  (mellowthump password sets a lasting one)\n", once)
+	}
+	fmt.Fprintln(out, "It is open to the network and NOT encrypted: whoever can listen in reads all that goes over it, the password too.")
+	name, err := os.Hostname()
+	if err != nil {
+		name = ""
+	}
+	return web.Access{Known: shell.Network(port, host, name, name+".local"), Gate: gate.New(hash)}, nil
+}
+
+// addresses are those that a host is reached at: all of this machine's where it stands for all.
+func addresses(host, port string) []string {
+	all := []string{host}
+	if ip := net.ParseIP(host); host == "" || ip != nil && ip.IsUnspecified() {
+		all = []string{"localhost"}
+		found, _ := net.InterfaceAddrs() // none known: the machine's own name is left
+		for _, a := range found {
+			if n, ok := a.(*net.IPNet); ok && n.IP.IsGlobalUnicast() {
+				all = append(all, n.IP.String())
+			}
+		}
+	}
+	for i, name := range all {
+		all[i] = "http://" + net.JoinHostPort(name, port) + "/"
+	}
+	return all
+}
+
+// setPassword keeps the password that is asked for where the program is open to a network.
+func setPassword(ctx context.Context, args []string, out io.Writer) error {
+	f := flags("password")
+	dir := f.String("data", dataDir(), "")
+	if err := parse(f, args); err != nil {
+		return err
+	}
+	if f.NArg() > 0 {
+		return errUsage{errors.New("password: it is typed when it is asked for, or comes on standard input; never on the command line, where others can see it")}
+	}
+	word, err := askPassword(out)
+	if err != nil {
+		return err
+	}
+	hash, err := gate.Hash(word)
+	if err != nil {
+		return err
+	}
+	if err := gate.Write(*dir, hash); err != nil {
+		return fmt.Errorf("keeping the password: %w", err)
+	}
+	fmt.Fprintf(out, "The password is set in %s; it holds from the next start.\n", *dir)
+	return nil
+}
+
+// askPassword asks twice at a terminal, unseen; else it reads a line.
+func askPassword(out io.Writer) (string, error) {
+	in := int(os.Stdin.Fd())
+	if !term.IsTerminal(in) {
+		line, err := bufio.NewReader(io.LimitReader(os.Stdin, 1<<16)).ReadString('\n')
+		if err != nil && !errors.Is(err, io.EOF) {
+			return "", err
+		}
+		return strings.TrimRight(line, "\r\n"), nil
+	}
+	var words [2][]byte
+	for i, ask := range []string{"New password: ", "Once more: "} {
+		fmt.Fprint(out, ask)
+		var err error
+		if words[i], err = term.ReadPassword(in); err != nil {
+			return "", err
+		}
+		fmt.Fprintln(out)
+	}
+	if !bytes.Equal(words[0], words[1]) {
+		return "", errors.New("the two are not the same; nothing was changed")
+	}
+	return string(words[0]), nil
+}
+
+// listen serves a data folder until ctx ends.
 func listen(ctx context.Context, addr, dir string, out io.Writer, prepare func(*store.Store) error) error {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
@@ -88,9 +189,6 @@ func listen(ctx context.Context, addr, dir string, out io.Writer, prepare func(*
 	host, _, err := net.SplitHostPort(addr)
 	if err != nil {
 		return errUsage{fmt.Errorf("--addr: %w", err)}
-	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return errUsage{fmt.Errorf("--addr %s: only this machine is served (127.0.0.1, ::1 or localhost); there is no password yet", addr)}
 	}
 	l, err := net.Listen("tcp", addr)
 	if err != nil {
@@ -108,19 +206,25 @@ func listen(ctx context.Context, addr, dir string, out io.Writer, prepare func(*
 		}
 	}
 	_, port, _ := net.SplitHostPort(l.Addr().String())
-	hosts := []string{"127.0.0.1:" + port, "localhost:" + port, "[::1]:" + port}
-	server, err := web.New(st, hosts)
+	who, err := admit(host, port, dir, out)
 	if err != nil {
+		return err
+	}
+	server, err := web.New(st, who)
+	if err != nil {
+		return err
+	}
+	if err := st.ServedAt("http://" + net.JoinHostPort(host, port) + "/"); err != nil {
 		return err
 	}
 	if err := server.Start(ctx); err != nil {
 		return err
 	}
 	defer server.Pool.Close()
-	srv := &http.Server{Handler: server, ReadHeaderTimeout: 10 * time.Second}
+	srv := &http.Server{Handler: server, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
 	done := make(chan error, 1)
 	go func() { done <- srv.Serve(l) }()
-	fmt.Fprintf(out, "Mellow Thump is at http://%s/  (data in %s; Ctrl+C stops it)\n", net.JoinHostPort(host, port), dir)
+	fmt.Fprintf(out, "Mellow Thump is at %s  (data in %s; Ctrl+C stops it)\n", strings.Join(addresses(host, port), " and "), dir)
 	select {
 	case err := <-done:
 		return err

@@ -36,6 +36,9 @@ func (b *Bench) ofStem(st *session.Stem, twins map[string]*find.Finding) []find.
 		return nil
 	}
 	out := intake.Findings(st.Role, a)
+	if a.Damage != "" {
+		out = append([]find.Finding{{ID: "file-damaged", What: "Its audio file is " + a.Damage + ": it plays as silence", Why: "The figures are those it had. Bring the same file again and it is mended; or replace it by another, or remove it."}}, out...)
+	}
 	if t := twins[st.ID]; t != nil {
 		out = append(out, *t)
 	}

@@ -7,6 +7,7 @@ import (
 	"encoding/csv"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 
 	"mellowthump/core/audio"
@@ -51,13 +52,34 @@ func Text(name, text string) File {
 	}}
 }
 
-// CSV is a table; separator is a comma, or a tab to be pasted into a sheet.
+// CSV is a table; separator is a comma, or a tab to be pasted into a sheet. A word that a sheet would take for a formula
+// (it begins with =, +, -, @, a tab or a line's end, and is no number) gets an apostrophe in front.
 func CSV(name string, separator rune, rows [][]string) File {
 	return File{Safe(name), TypeCSV, func(_ context.Context, w io.Writer) error {
 		out := csv.NewWriter(w)
 		out.Comma = separator
-		return out.WriteAll(rows)
+		for _, row := range rows {
+			plain := make([]string, len(row))
+			for i, cell := range row {
+				plain[i] = unformula(cell)
+			}
+			if err := out.Write(plain); err != nil {
+				return err
+			}
+		}
+		out.Flush()
+		return out.Error()
 	}}
+}
+
+func unformula(cell string) string {
+	if cell == "" || !strings.ContainsRune("=+-@\t\r\n", rune(cell[0])) {
+		return cell
+	}
+	if _, err := strconv.ParseFloat(cell, 64); err == nil {
+		return cell
+	}
+	return "'" + cell
 }
 
 // Sound is a buffer as a WAV.

@@ -112,6 +112,10 @@ func TestFiles(t *testing.T) {
 	if string(b) != "ms,db\n-1.500,-3.000\n" {
 		t.Errorf("%q", b)
 	}
+	b, _ = CSV("x", ',', [][]string{{"=1+1", "+cmd", "-x", "@sum", "\tx", "−4.8", "-4.8", "+1.2", "-1e-3", "", "Kick = low"}}).Bytes(ctx)
+	if string(b) != "'=1+1,'+cmd,'-x,'@sum,'\tx,−4.8,-4.8,+1.2,-1e-3,,Kick = low\n" {
+		t.Errorf("a sheet would calculate %q", b)
+	}
 	for _, of := range []func() (File, error){
 		func() (File, error) { return Hits(r, s) }, func() (File, error) { return Click(r, s) },
 		func() (File, error) { return GainMIDI(ctx, r, s) }, func() (File, error) { return GainWAV(ctx, r, s) },

@@ -114,6 +114,17 @@ func (c *Cache) add(key string, value any, bytes int) {
 	}
 }
 
+// Forget drops all that is kept.
+func (c *Cache) Forget() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	clear(c.entries)
+	for _, k := range []*kept{&c.large, &c.small} {
+		k.order.Init()
+		k.used = 0
+	}
+}
+
 // entryBytes is what an entry takes beside its value, about.
 const entryBytes = 200
 

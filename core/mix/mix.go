@@ -61,6 +61,12 @@ func New(lib Library, cacheBytes int) *Renderer {
 	return &Renderer{Library: lib, Cache: NewCache(cacheBytes - cacheBytes/longPart), long: NewCache(cacheBytes / longPart), block: Block}
 }
 
+// Forget drops all results: the sound of a file is not what it was.
+func (r *Renderer) Forget() {
+	r.Cache.Forget()
+	r.long.Forget()
+}
+
 // longWindow is the length from which a window counts as a pass over the whole song, s.
 const longWindow = 40
 

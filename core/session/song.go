@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -130,6 +131,24 @@ func (s Song) Clone() Song {
 		}
 	}
 	panic(fmt.Sprintf("session: a valid song did not survive JSON: %v", err))
+}
+
+// Files are the hashes of all audio that a song names, each once: its stems', the versions before them, its references'.
+func (s *Song) Files() []string {
+	var out []string
+	add := func(sha string) {
+		if sha != "" && !slices.Contains(out, sha) {
+			out = append(out, sha)
+		}
+	}
+	for _, st := range s.Stems {
+		add(st.Audio)
+		add(st.Was)
+	}
+	for _, r := range s.References {
+		add(r.Audio)
+	}
+	return out
 }
 
 // Stem returns the stem with that id, nil where there is none.

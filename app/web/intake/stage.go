@@ -25,16 +25,16 @@ func Stage(s *shell.Server) (stage *shell.Stage, references func(answer gin.Hand
 }
 
 func (h *handlers) routes(g *gin.RouterGroup) {
-	g.POST("/stems", h.upload)
-	g.POST("/stems/:stem/remove", shell.LimitForm, h.removeStem)
-	g.POST("/stems/:stem/role", shell.LimitForm, h.setRole)
-	g.POST("/stems/:stem/replace", h.upload)
+	g.POST("/stems", h.LimitUploads, h.upload)
+	g.POST("/stems/:stem/remove", h.LimitForm, h.removeStem)
+	g.POST("/stems/:stem/role", h.LimitForm, h.setRole)
+	g.POST("/stems/:stem/replace", h.LimitUploads, h.upload)
 	g.GET("/stems/:stem/more", h.stemMore)
-	g.POST("/stems/:stem/midi/drop", shell.LimitForm, h.dropMIDI)
-	g.POST("/roles", shell.LimitForm, h.setRoles)
-	g.POST("/settings", shell.LimitForm, h.setSettings)
-	g.POST("/take-proposal", shell.LimitForm, h.takeProposal)
+	g.POST("/stems/:stem/midi/drop", h.LimitForm, h.dropMIDI)
+	g.POST("/roles", h.LimitForm, h.setRoles)
+	g.POST("/settings", h.LimitForm, h.setSettings)
+	g.POST("/take-proposal", h.LimitForm, h.takeProposal)
 	g.GET("/imports", h.imports)
-	g.POST("/imports/:job/cancel", shell.LimitForm, h.cancelImport)
-	g.POST("/imports/forget", shell.LimitForm, h.forgetImports)
+	g.POST("/imports/:job/cancel", h.LimitForm, h.cancelImport)
+	g.POST("/imports/forget", h.LimitForm, h.forgetImports)
 }

@@ -22,27 +22,27 @@ func Stage(s *shell.Server, references func(answer gin.HandlerFunc) gin.HandlerF
 		Moved:  (*session.Song).Trimmed,
 		Routes: func(g *gin.RouterGroup) {
 			h.routes(g)
-			g.POST("/references", references(h.references))
+			g.POST("/references", s.LimitUploads, references(h.references))
 		},
 		Scripts: []string{"levels.js"},
 	}
 }
 
 func (h *handlers) routes(g *gin.RouterGroup) {
-	g.POST("/levels/gain", shell.LimitForm, h.setGain)
-	g.POST("/levels/stem/:stem", shell.LimitForm, h.setStemRouting)
-	g.POST("/levels/bus", shell.LimitForm, h.addBus)
-	g.POST("/levels/bus/:bus", shell.LimitForm, h.setBus)
-	g.POST("/levels/bus/:bus/remove", shell.LimitForm, h.removeBus)
-	g.POST("/levels/master", shell.LimitForm, h.setMaster)
-	g.POST("/levels/rules", shell.LimitForm, h.setRules)
+	g.POST("/levels/gain", h.LimitForm, h.setGain)
+	g.POST("/levels/stem/:stem", h.LimitForm, h.setStemRouting)
+	g.POST("/levels/bus", h.LimitForm, h.addBus)
+	g.POST("/levels/bus/:bus", h.LimitForm, h.setBus)
+	g.POST("/levels/bus/:bus/remove", h.LimitForm, h.removeBus)
+	g.POST("/levels/master", h.LimitForm, h.setMaster)
+	g.POST("/levels/rules", h.LimitForm, h.setRules)
 	g.GET("/levels/sum", h.runningSum)
 	g.GET("/levels/whole", h.wholeSong)
 	g.GET("/levels/plan", h.previewPlan)
-	g.POST("/levels/plan", shell.LimitForm, h.applyPlan)
-	g.POST("/levels/plan/forget", shell.LimitForm, h.forgetPlan)
+	g.POST("/levels/plan", h.LimitForm, h.applyPlan)
+	g.POST("/levels/plan/forget", h.LimitForm, h.forgetPlan)
 	g.GET("/levels/plan.csv", h.planCSV)
 	g.GET("/levels/noise.wav", h.pinkNoise)
 	g.GET("/references", h.references)
-	g.POST("/references/:ref/remove", shell.LimitForm, h.removeReference)
+	g.POST("/references/:ref/remove", h.LimitForm, h.removeReference)
 }

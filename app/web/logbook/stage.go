@@ -13,8 +13,8 @@ func Stage(s *shell.Server) *shell.Stage {
 		Key: "log", Name: "Log", Question: "What did I change, why, did it help, can I go back?",
 		Sheet: h.sheet,
 		Routes: func(g *gin.RouterGroup) {
-			g.POST("/takes", shell.LimitForm, h.saveTake)
-			g.POST("/takes/:take/return", shell.LimitForm, h.returnToTake)
+			g.POST("/takes", h.LimitForm, h.saveTake)
+			g.POST("/takes/:take/return", h.LimitForm, h.returnToTake)
 		},
 	}
 }

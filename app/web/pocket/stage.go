@@ -16,8 +16,8 @@ func Stage(s *shell.Server) *shell.Stage {
 		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Pocket(c.Request.Context()) },
 		Sheet:    h.sheet,
 		Routes: func(g *gin.RouterGroup) {
-			g.POST("/pocket/leader", shell.LimitForm, h.setLeader)
-			g.POST("/pocket/apply", shell.LimitForm, h.apply)
+			g.POST("/pocket/leader", h.LimitForm, h.setLeader)
+			g.POST("/pocket/apply", h.LimitForm, h.apply)
 			g.GET("/pocket/options", h.kickOptions)
 			g.GET("/pocket/places", h.places)
 		},

@@ -19,7 +19,7 @@ func (s *Server) showHome(c *gin.Context, status int, wrong string, typed map[st
 		s.FailWith(c, err)
 		return
 	}
-	s.Write(c, status, "home", map[string]any{"Songs": rows, "Theme": theme(c), "Built": s.built, "Wrong": wrong, "Typed": typed})
+	s.Write(c, status, "home", map[string]any{"Songs": rows, "Theme": theme(c), "Built": s.built, "Wrong": wrong, "Typed": typed, "Gated": s.gate != nil})
 }
 
 // theme keeps the chosen theme; the page's script does the same without a reload.

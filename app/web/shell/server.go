@@ -8,9 +8,11 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/gate"
 	"mellowthump/app/store"
 	"mellowthump/app/worker"
 	"mellowthump/core/mix"
@@ -19,6 +21,7 @@ import (
 const (
 	cacheBytes    = 1 << 30 // of renders
 	pageBytes     = 1 << 20 // of a form without files
+	mostUploads   = 64      // at once
 	staticMaxAge  = "public, max-age=31536000, immutable"
 	soloCookie    = "solo"
 	themeCookie   = "theme"
@@ -34,17 +37,18 @@ type Server struct {
 	stages  []*Stage
 	pages   *template.Template
 	handler http.Handler
-	built   string   // changes with every start, for addresses of static files
-	counts  sync.Map // by song and stage: open findings, as last counted
-}
-
-// LimitForm bounds a form without files.
-func LimitForm(c *gin.Context) {
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, pageBytes)
+	uploads atomic.Int64 // being read
+	routed  gin.RoutesInfo
+	gate    *gate.Gate // nil: whoever reaches the address is in
+	built   string     // changes with every start, for addresses of static files
+	counts  sync.Map   // by song and stage: open findings, as last counted
 }
 
 // IsHTMX reports whether a page's own script asks.
 func IsHTMX(c *gin.Context) bool { return c.GetHeader("HX-Request") == "true" }
+
+// Routes are all that is answered.
+func (s *Server) Routes() gin.RoutesInfo { return s.routed }
 
 // Stages are the server's stages in the order of the work.
 func (s *Server) Stages() []*Stage { return s.stages }
