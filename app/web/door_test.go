@@ -89,7 +89,7 @@ func TestDoor(t *testing.T) {
 		t.Errorf("after leaving: %d", res.StatusCode)
 	}
 	for range gate.MostTries {
-		res = answer("POST", "/door", url.Values{"password": {"a guess"}})
+		answer("POST", "/door", url.Values{"password": {"a guess"}})
 	}
 	res = answer("POST", "/door", url.Values{"password": {"wide quiet river"}})
 	if res.StatusCode != http.StatusTooManyRequests || res.Header.Get("Retry-After") == "" {
