@@ -2,7 +2,7 @@
 GO ?= go
 BIN := bin/mellowthump
 
-.PHONY: help demo build test lint race bench fuzz shots vendor tools
+.PHONY: help demo build test lint race bench kill fuzz shots vendor tools
 
 help: ## this list
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## /  make \1\t/' | expand -t 16
@@ -29,6 +29,9 @@ race: tools ## the tests with the race detector, without the browser
 
 bench: tools ## print the benchmarks beside their targets
 	@scripts/bench
+
+kill: ## end a working server 200 times at any moment, and look for what it lost
+	MELLOWTHUMP_KILLS=200 $(GO) test -timeout 60m -count=1 -v -run TestKill ./cmd/mellowthump
 
 fuzz: ## run each fuzz target for a minute
 	$(GO) test -run '^$$' -fuzz FuzzReader -fuzztime 60s ./core/audio/wav

@@ -62,6 +62,12 @@ func (s *Store) StartJob(ctx context.Context, id int64) error {
 	return err
 }
 
+// StopJob notes that a job was stopped with the program; the start does not count.
+func (s *Store) StopJob(ctx context.Context, id int64) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE jobs SET state = ?, progress = 0, starts = MAX(0, starts - 1), updated = ? WHERE id = ? AND state IN ('queued', 'running')`, Queued, now(), id)
+	return err
+}
+
 func setJob(ctx context.Context, db sqlx.ExecerContext, id int64, state JobState, progress float64, message string) error {
 	_, err := db.ExecContext(ctx, `UPDATE jobs SET state = ?, progress = ?, message = ?, updated = ? WHERE id = ?`, state, progress, message, now(), id)
 	return err

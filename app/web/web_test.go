@@ -46,7 +46,13 @@ type bench struct {
 
 func newBench(t *testing.T) *bench {
 	t.Helper()
-	b := &bench{T: t, dir: t.TempDir()}
+	return newBenchIn(t, t.TempDir())
+}
+
+// newBenchIn is one over that folder.
+func newBenchIn(t *testing.T, dir string) *bench {
+	t.Helper()
+	b := &bench{T: t, dir: dir}
 	st, err := store.Open(context.Background(), b.dir)
 	if err != nil {
 		t.Fatal(err)

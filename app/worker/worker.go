@@ -32,6 +32,7 @@ type Jobs interface {
 	AddJob(ctx context.Context, j store.Job) (int64, error)
 	SetJob(ctx context.Context, id int64, state store.JobState, progress float64, message string) error
 	StartJob(ctx context.Context, id int64) error
+	StopJob(ctx context.Context, id int64) error
 	Job(ctx context.Context, id int64) (store.Job, error)
 	Unfinished(ctx context.Context) ([]store.Job, error)
 }
@@ -42,7 +43,7 @@ var ErrCancelled = errors.New("cancelled by the user")
 
 const (
 	reportEvery = 150 * time.Millisecond
-	mostStarts  = 2               // of a job that does not end
+	mostStarts  = 5               // of a job during which the program ended without being told to
 	patience    = 5 * time.Second // for a job that was told to stop
 )
 
@@ -57,13 +58,14 @@ type Pool struct {
 
 	mu      sync.Mutex
 	cancels map[int64]context.CancelCauseFunc
+	noRoom  map[int64]bool // jobs that wait for room on the disk; where there is none, it cannot be stored
 }
 
 // New returns a pool with as many slots as there are processors.
 func New(jobs Jobs, kinds map[string]Kind) *Pool {
 	ctx, stop := context.WithCancel(context.Background())
 	return &Pool{jobs: jobs, kinds: kinds, slots: make(chan struct{}, runtime.GOMAXPROCS(0)),
-		ctx: ctx, stop: stop, cancels: map[int64]context.CancelCauseFunc{}}
+		ctx: ctx, stop: stop, cancels: map[int64]context.CancelCauseFunc{}, noRoom: map[int64]bool{}}
 }
 
 // Resume takes up what a stop of the program left.
@@ -73,8 +75,8 @@ func (p *Pool) Resume(ctx context.Context) error {
 		return err
 	}
 	for _, j := range left {
-		if j.Starts >= mostStarts { // the program ended twice while it ran: it may be what ended it
-			if err := p.jobs.SetJob(ctx, j.ID, store.Failed, 0, "the program ended twice while it worked on this, so it is left; nothing was taken from it"); err != nil {
+		if j.Starts >= mostStarts { // it may be what ended the program
+			if err := p.jobs.SetJob(ctx, j.ID, store.Failed, 0, fmt.Sprintf("the program ended %d times while it worked on this, so it is left; nothing was taken from it", j.Starts)); err != nil {
 				return err
 			}
 			continue
@@ -158,22 +160,63 @@ func (p *Pool) run(ctx context.Context, j store.Job) {
 			slog.Error("storing that a job began", "job", j.ID, "err", err)
 		}
 		last := time.Now()
-		err = p.abiding(ctx, j, func(progress float64, message string) {
+		report := func(progress float64, message string) {
 			if time.Since(last) >= reportEvery {
 				last = time.Now()
 				set(store.Running, progress, message)
 			}
-		})
+		}
+		for err = p.abiding(ctx, j, report); store.Full(err) && ctx.Err() == nil; err = p.abiding(ctx, j, report) {
+			p.waitForRoom(ctx, j)
+		}
+		p.tellRoom(j, false)
 	}
 	switch {
 	case err == nil:
 		end(store.Done, 1, "")
 	case p.ctx.Err() != nil: // the program stops: the job stays to be resumed
+		if err := p.jobs.StopJob(context.WithoutCancel(ctx), j.ID); err != nil {
+			slog.Error("storing that a job was stopped", "job", j.ID, "err", err)
+		}
 	case ctx.Err() != nil:
 		end(store.Cancelled, 0, "")
 	default:
 		end(store.Failed, 0, err.Error())
 	}
+}
+
+// roomPatience is the time between two looks at whether there is room on the disk again.
+var roomPatience = 5 * time.Second
+
+// waitForRoom waits a while, or until a job is told to stop. What it came with is kept: it begins anew.
+func (p *Pool) waitForRoom(ctx context.Context, j store.Job) {
+	p.tellRoom(j, true)
+	select {
+	case <-ctx.Done():
+	case <-time.After(roomPatience):
+	}
+}
+
+func (p *Pool) tellRoom(j store.Job, none bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if none {
+		p.noRoom[j.ID] = true
+	} else {
+		delete(p.noRoom, j.ID)
+	}
+}
+
+// Now says of stored jobs what could not be stored: that they wait for room on the disk.
+func (p *Pool) Now(jobs []store.Job) []store.Job {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for i := range jobs {
+		if jobs[i].Active() && p.noRoom[jobs[i].ID] {
+			jobs[i].Message = "the disk is full; it goes on when there is room"
+		}
+	}
+	return jobs
 }
 
 // endPatience is the time between two tries to store how a job ended.
@@ -185,9 +228,11 @@ func (p *Pool) end(j store.Job, state store.JobState, progress float64, message 
 	for {
 		err := p.jobs.SetJob(context.WithoutCancel(p.ctx), j.ID, state, progress, message)
 		if err == nil {
+			p.tellRoom(j, false)
 			return
 		}
 		slog.Error("storing how a job ended", "job", j.ID, "err", err)
+		p.tellRoom(j, store.Full(err))
 		select {
 		case <-p.ctx.Done():
 			return

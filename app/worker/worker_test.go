@@ -3,8 +3,10 @@ package worker
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -103,6 +105,46 @@ func TestCancelRunningAndQueued(t *testing.T) {
 	p.Cancel(12345) // nobody's job
 }
 
+// A job that finds the disk full says so, waits, and goes on when there is room; told to stop, it stops.
+func TestNoRoom(t *testing.T) {
+	defer func(was time.Duration) { roomPatience = was }(roomPatience)
+	roomPatience = 10 * time.Millisecond
+	st, song := fresh(t)
+	var room atomic.Bool
+	var tries atomic.Int64
+	p := pool(t, st, func(context.Context, store.Job, Report) error {
+		tries.Add(1)
+		if !room.Load() {
+			return fmt.Errorf("writing: %w", syscall.ENOSPC)
+		}
+		return nil
+	})
+	waits := func(id int64) {
+		t.Helper()
+		for deadline := time.Now().Add(10 * time.Second); ; <-time.After(5 * time.Millisecond) {
+			j, err := st.Job(ctx, id)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if said := p.Now([]store.Job{j})[0].Message; strings.Contains(said, "the disk is full") {
+				return
+			}
+			if time.Now().After(deadline) {
+				t.Fatalf("the job is %s and says nothing of the disk", j.State)
+			}
+		}
+	}
+	id, other := submit(t, p, song, "work"), submit(t, p, song, "work")
+	waits(id)
+	waits(other)
+	p.Cancel(other)
+	reaches(t, st, other, store.Cancelled)
+	room.Store(true)
+	if j := reaches(t, st, id, store.Done); p.Now([]store.Job{j})[0].Message != "" || tries.Load() < 3 {
+		t.Errorf("after %d tries it says %q", tries.Load(), j.Message)
+	}
+}
+
 // A stop of the program leaves its jobs to be taken up again.
 func TestResume(t *testing.T) {
 	st, song := fresh(t)
@@ -115,7 +157,7 @@ func TestResume(t *testing.T) {
 	id := submit(t, p, song, "work")
 	<-began
 	p.Close()
-	if j, _ := st.Job(ctx, id); j.State != store.Running {
+	if j, _ := st.Job(ctx, id); j.State != store.Queued {
 		t.Fatalf("after the stop the job is %s", j.State)
 	}
 	again := pool(t, st, func(context.Context, store.Job, Report) error { return nil })
@@ -206,27 +248,28 @@ func TestEndIsStoredInTheEnd(t *testing.T) {
 	reaches(t, st, submit(t, p, song, "work"), store.Done)
 }
 
-// A job that the program ended over, twice, is not started a third time: it may be what ended it.
-func TestEndsOverTheSameJobTwice(t *testing.T) {
+// A job during which the program was ended again and again is left at last: it may be what ended it. A stop that the
+// program was told does not count.
+func TestEndsOverTheSameJob(t *testing.T) {
 	st, song := fresh(t)
 	hang := func(ctx context.Context, _ store.Job, _ Report) error { <-ctx.Done(); return ctx.Err() }
 	p := New(st, map[string]Kind{"work": {Run: hang}})
 	id := submit(t, p, song, "work")
 	reaches(t, st, id, store.Running)
 	p.Close()
-	second := New(st, map[string]Kind{"work": {Run: hang}})
-	if err := second.Resume(ctx); err != nil {
+	if j, err := st.Job(ctx, id); err != nil || j.State != store.Queued || j.Starts != 0 {
+		t.Errorf("told to stop, it is %+v, %v", j, err)
+	}
+	for range mostStarts { // as a program that is killed leaves it
+		if err := st.StartJob(ctx, id); err != nil {
+			t.Fatal(err)
+		}
+	}
+	next := pool(t, st, func(context.Context, store.Job, Report) error { t.Error("it is started once more"); return nil })
+	if err := next.Resume(ctx); err != nil {
 		t.Fatal(err)
 	}
-	for j, _ := st.Job(ctx, id); j.Starts != 2; j, _ = st.Job(ctx, id) {
-		<-time.After(5 * time.Millisecond)
-	}
-	second.Close()
-	third := pool(t, st, func(context.Context, store.Job, Report) error { t.Error("it is started a third time"); return nil })
-	if err := third.Resume(ctx); err != nil {
-		t.Fatal(err)
-	}
-	if j := reaches(t, st, id, store.Failed); !strings.Contains(j.Message, "ended twice") {
+	if j := reaches(t, st, id, store.Failed); !strings.Contains(j.Message, "ended 5 times") {
 		t.Errorf("it says %q", j.Message)
 	}
 }

@@ -150,6 +150,9 @@ func (h *handlers) runImport(ctx context.Context, j store.Job, report worker.Rep
 		take = h.importMIDI
 	}
 	err := take(ctx, j, p.Incoming, p.Replace, report)
+	if store.Full(err) && ctx.Err() == nil {
+		return err // it is tried again
+	}
 	if err == nil || ctx.Err() == nil || errors.Is(context.Cause(ctx), worker.ErrCancelled) {
 		h.Store.DropIncoming(p.Incoming) // what was wanted has been moved away
 	}

@@ -245,7 +245,7 @@ type importsView struct {
 func (h *handlers) importsView(ctx context.Context, id string) (importsView, error) {
 	jobs, err := h.Store.Jobs(ctx, id)
 	jobs = slices.DeleteFunc(jobs, func(j store.Job) bool { return j.Kind == shell.ReferenceJob }) // shown on Levels
-	v := importsView{SongID: id, Jobs: jobs}
+	v := importsView{SongID: id, Jobs: h.Pool.Now(jobs)}
 	sum := 0.0
 	for _, j := range jobs {
 		if j.Active() {

@@ -35,6 +35,8 @@ func (s *Server) FailWith(c *gin.Context, err error) {
 		s.Fail(c, http.StatusConflict, "The song was changed in another tab meanwhile, so this edit was not made. Reload to see it as it is now, then edit again.")
 	case errors.Is(err, store.ErrNothing):
 		s.Fail(c, http.StatusConflict, "There is nothing further to undo or redo.")
+	case store.Full(err):
+		s.Fail(c, http.StatusInsufficientStorage, "The disk is full, so that was not done. The song is as it was; make room, then do it again.")
 	case errors.As(err, &no), errors.As(err, &bad):
 		s.Fail(c, http.StatusUnprocessableEntity, Sentence(err.Error()))
 	default:
