@@ -18,6 +18,7 @@ import (
 	"github.com/go-rod/rod/lib/proto"
 
 	"mellowthump/app/decode"
+	"mellowthump/app/gate"
 	"mellowthump/app/store"
 	"mellowthump/app/web"
 )
@@ -74,6 +75,7 @@ type app struct {
 	dir    string
 	url    string
 	addr   string
+	gate   *gate.Gate // asks for a password
 	store  *store.Store
 	server *web.Server
 	http   *http.Server
@@ -99,7 +101,7 @@ func (a *app) up() {
 	if a.store, err = store.Open(context.Background(), a.dir); err != nil {
 		a.t.Fatal(err)
 	}
-	if a.server, err = web.New(a.store, web.Access{Known: func(host string) bool { return host == a.addr }}); err != nil {
+	if a.server, err = web.New(a.store, web.Access{Known: func(host string) bool { return host == a.addr }, Gate: a.gate}); err != nil {
 		a.t.Fatal(err)
 	}
 	if err := a.server.Start(context.Background()); err != nil {

@@ -12,7 +12,6 @@ import (
 	"math"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -87,7 +86,8 @@ func (s *Store) SweepIncoming(ctx context.Context) error {
 const aLeft = 24 * time.Hour
 
 // SweepAudio removes files among the audio that are not registered and older than a day: a stop between two steps of an
-// import left them. It returns their names.
+// import left them. It returns their names. It is called before any import is taken up: one that was left for days puts
+// an old file in place before it registers it.
 func (s *Store) SweepAudio(ctx context.Context) ([]string, error) {
 	var known []string
 	if err := s.db.SelectContext(ctx, &known, `SELECT sha || '.' || ext FROM audio_files`); err != nil {
@@ -97,10 +97,14 @@ func (s *Store) SweepAudio(ctx context.Context) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	registered := map[string]bool{}
+	for _, name := range known {
+		registered[name] = true
+	}
 	var swept []string
 	for _, f := range files {
 		st, err := f.Info()
-		if err != nil || !st.Mode().IsRegular() || slices.Contains(known, f.Name()) || time.Since(st.ModTime()) < aLeft {
+		if err != nil || !st.Mode().IsRegular() || registered[f.Name()] || time.Since(st.ModTime()) < aLeft {
 			continue
 		}
 		if err := os.Remove(filepath.Join(s.dir, "audio", f.Name())); err != nil {
@@ -209,7 +213,7 @@ func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error)
 	}
 	a = &intake.Analysis{}
 	if err := json.Unmarshal([]byte(body), a); err != nil {
-		return nil, fmt.Errorf("reading the facts of %s: %w", sha, err)
+		return s.remeasured(ctx, sha) // damaged: the file itself knows best
 	}
 	a.Damage = s.damage(ctx, sha)
 	s.keep(sha, a)

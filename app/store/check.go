@@ -140,7 +140,7 @@ func (c *checking) files(ctx context.Context) error {
 	}
 	for _, f := range facts {
 		if !json.Valid([]byte(f.Body)) {
-			c.tell("the facts of "+f.Sha+" are damaged", "bring the same file again")
+			c.tell("the facts of "+f.Sha+" are damaged", "it is measured anew when a page asks for it")
 		}
 	}
 	return nil

@@ -12,10 +12,7 @@ import (
 func Full(err error) bool {
 	var db *sqlite.Error
 	if errors.As(err, &db) {
-		switch db.Code() {
-		case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR_WRITE, sqlite3.SQLITE_IOERR_SHMSIZE, sqlite3.SQLITE_IOERR_FSYNC:
-			return true
-		}
+		return db.Code() == sqlite3.SQLITE_FULL || db.Code() == sqlite3.SQLITE_IOERR_SHMSIZE
 	}
 	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
 }

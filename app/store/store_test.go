@@ -262,6 +262,13 @@ func TestAudio(t *testing.T) {
 	if again, err := s.Facts(ctx, sha); err != nil || again.DurationS != 1 {
 		t.Errorf("stale facts are not measured anew: %v", err)
 	}
+	if _, err := s.db.Exec(`UPDATE facts SET body = '{'`); err != nil {
+		t.Fatal(err)
+	}
+	s.facts = map[string]*intake.Analysis{}
+	if again, err := s.Facts(ctx, sha); err != nil || again.DurationS != 1 {
+		t.Errorf("damaged facts are not measured anew: %v", err)
+	}
 	if o, err := s.Onsets(sha); err != nil || o == nil {
 		t.Errorf("onsets %v, %v", o, err)
 	}

@@ -207,13 +207,16 @@ func (p *Pool) tellRoom(j store.Job, none bool) {
 	}
 }
 
+// NoRoom is what a job says that waits for room on the disk.
+const NoRoom = "the disk is full; it goes on when there is room"
+
 // Now says of stored jobs what could not be stored: that they wait for room on the disk.
 func (p *Pool) Now(jobs []store.Job) []store.Job {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for i := range jobs {
 		if jobs[i].Active() && p.noRoom[jobs[i].ID] {
-			jobs[i].Message = "the disk is full; it goes on when there is room"
+			jobs[i].Message = NoRoom
 		}
 	}
 	return jobs

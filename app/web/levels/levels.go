@@ -8,6 +8,7 @@ import (
 
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
+	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/levels"
 	"mellowthump/core/mix"
@@ -99,11 +100,13 @@ func (h *handlers) references(c *gin.Context) {
 		return
 	}
 	var under, failed []string
-	for _, j := range jobs {
+	for _, j := range h.Pool.Now(jobs) {
 		switch {
 		case j.Kind != shell.ReferenceJob:
+		case j.Active() && j.Message == worker.NoRoom:
+			under = append(under, j.Name+": "+worker.NoRoom)
 		case j.Active():
-			under = append(under, j.Name)
+			under = append(under, j.Name+" is being measured")
 		default:
 			failed = append(failed, j.Name+": "+j.Message)
 		}

@@ -53,14 +53,14 @@ func (s *Server) Start(ctx context.Context) error {
 	if err := s.Store.SweepIncoming(ctx); err != nil {
 		return err
 	}
+	swept, err := s.Store.SweepAudio(ctx)
+	if err != nil {
+		slog.Error("looking for audio that no song knows of", "err", err)
+	}
+	if len(swept) > 0 {
+		slog.Info("removed audio that no song knows of", "files", swept)
+	}
 	s.Pool.Background(func(ctx context.Context) {
-		swept, err := s.Store.SweepAudio(ctx)
-		if len(swept) > 0 {
-			slog.Info("removed audio that no song knows of", "files", swept)
-		}
-		if err != nil && ctx.Err() == nil {
-			slog.Error("looking for audio that no song knows of", "err", err)
-		}
 		if err := s.Store.Refresh(ctx); err != nil && ctx.Err() == nil {
 			slog.Error("measuring files anew", "err", err)
 		}
