@@ -33,11 +33,13 @@ bench: tools ## print the benchmarks beside their targets
 kill: ## end a working server 200 times at any moment, and look for what it lost
 	MELLOWTHUMP_KILLS=200 $(GO) test -timeout 60m -count=1 -v -run TestKill ./cmd/mellowthump
 
-fuzz: ## run each fuzz target for a minute
-	$(GO) test -run '^$$' -fuzz FuzzReader -fuzztime 60s ./core/audio/wav
-	$(GO) test -run '^$$' -fuzz FuzzOpen -fuzztime 60s ./core/audio/codec
-	$(GO) test -run '^$$' -fuzz FuzzRead -fuzztime 60s ./core/session
-	$(GO) test -run '^$$' -fuzz FuzzRead -fuzztime 60s ./core/midi
+# Each fuzz target: its name and its package.
+FUZZ := FuzzAIFF:app/decode FuzzFLAC:app/decode FuzzMP3:app/decode FuzzOgg:app/decode FuzzReader:core/audio/wav \
+	FuzzRead:core/midi FuzzRead:core/session FuzzFileName:core/session FuzzNames:core/export FuzzSong:core/mix
+FUZZTIME ?= 60s
+
+fuzz: tools ## run each fuzz target for a minute, or FUZZTIME=10m
+	@set -e; for t in $(FUZZ); do echo "$$t"; $(GO) test -run '^$$' -fuzz "^$${t%%:*}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x ./$${t##*:}; done
 
 shots: tools ## remake the pictures in docs/screenshots from the demo song
 	SHOTS=docs/screenshots $(GO) test -count=1 -run TestShots ./e2e

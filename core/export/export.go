@@ -7,8 +7,10 @@ import (
 	"encoding/csv"
 	"io"
 	"os"
+	"path"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/flac"
@@ -34,14 +36,28 @@ const (
 	TypeFLAC = "audio/flac"
 )
 
-// Safe makes a name fit for a file.
+// longestName is the most bytes of a file's name; systems take 255.
+const longestName = 200
+
+// Safe makes a name fit for a file on any system.
 func Safe(name string) string {
-	return strings.Map(func(r rune) rune {
-		if strings.ContainsRune(`/\:*?"<>|`, r) || r < ' ' {
+	safe := strings.Map(func(r rune) rune {
+		if strings.ContainsRune(`/\:*?"<>|`, r) || !unicode.IsGraphic(r) {
 			return '-'
 		}
 		return r
-	}, name)
+	}, strings.ToValidUTF8(name, "-"))
+	if len(safe) > longestName { // its end tells what it is
+		end := path.Ext(safe)
+		if len(end) > longestName/4 {
+			end = ""
+		}
+		safe = strings.ToValidUTF8(safe[:longestName-len(end)], "") + end
+	}
+	if safe = strings.Trim(safe, ". "); safe == "" {
+		return "-"
+	}
+	return safe
 }
 
 // Text is a text file.

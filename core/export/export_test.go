@@ -3,10 +3,13 @@ package export
 import (
 	"bytes"
 	"context"
+	"encoding/csv"
 	"errors"
 	"math"
+	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
@@ -143,4 +146,30 @@ func TestFiles(t *testing.T) {
 	if _, err := DuckedStem(r, s, "", ""); !errors.Is(err, ErrNoPart) {
 		t.Errorf("no bass: %v", err)
 	}
+}
+
+// Any name is one of a file, in one folder, that any system takes; and no cell of a table is taken for a formula.
+func FuzzNames(f *testing.F) {
+	for _, name := range []string{"Low: \"Tide\"", "", ".", "..", "../../x", "a/b\\c", "con\x00", "=1+1", "-3", "+x", "@y", "\t=1", "\xff", " x ", strings.Repeat("ü", 400), "x\u202ey"} {
+		f.Add(name)
+	}
+	f.Fuzz(func(t *testing.T, name string) {
+		got := CSV(name, ',', [][]string{{name, "1.5"}})
+		if n := got.Name; n == "" || len(n) > 240 || strings.Trim(n, ". ") != n || strings.ContainsAny(n, "/\\:*?\"<>|\x00") || !utf8.ValidString(n) {
+			t.Fatalf("%q is named %q", name, n)
+		}
+		b, err := got.Bytes(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		rows, err := csv.NewReader(bytes.NewReader(b)).ReadAll()
+		if err != nil || len(rows) != 1 || len(rows[0]) != 2 || rows[0][1] != "1.5" {
+			t.Fatalf("%q is the row %q: %v", name, rows, err)
+		}
+		if cell := rows[0][0]; cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
+			if _, err := strconv.ParseFloat(cell, 64); err != nil {
+				t.Errorf("%q is the cell %q", name, cell)
+			}
+		}
+	})
 }

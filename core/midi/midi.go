@@ -58,7 +58,13 @@ func Read(r io.Reader) (notes []Note, err error) {
 		if at+8 > len(b) || at+8+int(binary.BigEndian.Uint32(b[at+4:])) > len(b) {
 			return nil, errors.New("it is cut short: a MIDI track ends before its length")
 		}
-		at += 8 + int(binary.BigEndian.Uint32(b[at+4:]))
+		end := at + 8 + int(binary.BigEndian.Uint32(b[at+4:]))
+		if string(b[at:at+4]) == "MTrk" {
+			if err := whole(b[at+8 : end]); err != nil {
+				return nil, err
+			}
+		}
+		at = end
 	}
 	s, err := smf.ReadFrom(bytes.NewReader(b))
 	if err != nil {
@@ -108,6 +114,63 @@ func Read(r io.Reader) (notes []Note, err error) {
 		return notes[i].Key < notes[j].Key
 	})
 	return notes, nil
+}
+
+// whole walks through the events of a track (RP-001) and refuses one that says it is longer than what is left: the
+// parser would make room for it first.
+func whole(track []byte) error {
+	cut := errors.New("it is damaged: a MIDI event is longer than its track")
+	status := byte(0)
+	for len(track) > 0 {
+		_, n := number(track) // the time
+		if n == 0 || n == len(track) {
+			return cut
+		}
+		if track = track[n:]; track[0] >= 0x80 {
+			status, track = track[0], track[1:]
+		}
+		size := 2
+		switch {
+		case status == 0xff || status == 0xf0 || status == 0xf7:
+			head := 0
+			if status == 0xff {
+				head = 1
+			}
+			if len(track) <= head {
+				return cut
+			}
+			long, n := number(track[head:])
+			if n == 0 {
+				return cut
+			}
+			if status == 0xff && track[0] == 0x2f {
+				return nil // the end of the track
+			}
+			size, status = head+n+long, 0
+		case status < 0x80:
+			return errors.New("it is damaged: a MIDI event has no kind")
+		case status >= 0xf0: // of one byte, or of none that a file holds
+			size = 0
+		case status&0xe0 == 0xc0:
+			size = 1
+		}
+		if size > len(track) {
+			return cut
+		}
+		track = track[size:]
+	}
+	return nil
+}
+
+// number reads a number of variable length, and in how many bytes it stands; 0 where it does not end.
+func number(b []byte) (v, n int) {
+	for n < min(len(b), 4) {
+		v = v<<7 | int(b[n]&0x7f)
+		if n++; b[n-1] < 0x80 {
+			return v, n
+		}
+	}
+	return 0, 0
 }
 
 // event is a message at a tick.
@@ -207,11 +270,14 @@ func Match(starts, onsets []float64) (offset, share float64) {
 		within = 0.015 // s
 		reach  = 30.0  // s: offsets beyond are not looked for
 		probes = 40    // starts that candidates come from
+		many   = 1000  // starts from which on offsets are tried on some of them first
+		some   = 250   // so many
+		best   = 20    // offsets that are tried on all then
 	)
 	if len(starts) == 0 || len(onsets) == 0 {
 		return 0, 0
 	}
-	hits := func(off float64) (n int, mean float64) {
+	hits := func(starts []float64, off float64) (n int, mean float64) {
 		for _, s := range starts {
 			k := sort.SearchFloat64s(onsets, s+off)
 			best := math.Inf(1)
@@ -232,17 +298,29 @@ func Match(starts, onsets []float64) (offset, share float64) {
 		}
 		return n, mean
 	}
+	var offsets []float64
+	for i := 0; i < len(starts); i += len(starts)/probes | 1 { // odd: not in step with bars
+		for k := sort.SearchFloat64s(onsets, starts[i]-reach); k < len(onsets) && onsets[k]-starts[i] <= reach; k++ {
+			offsets = append(offsets, onsets[k]-starts[i])
+		}
+	}
+	if len(starts) > many {
+		var few []float64
+		for i := 0; i < len(starts); i += len(starts)/some | 1 {
+			few = append(few, starts[i])
+		}
+		met := map[float64]int{}
+		for _, off := range offsets {
+			met[off], _ = hits(few, off)
+		}
+		sort.SliceStable(offsets, func(i, j int) bool { return met[offsets[i]] > met[offsets[j]] })
+		offsets = offsets[:min(best, len(offsets))]
+	}
 	most := 0
-	for i := 0; i < len(starts); i += max(1, len(starts)/probes) {
-		for _, o := range onsets {
-			off := o - starts[i]
-			if math.Abs(off) > reach {
-				continue
-			}
-			n, mean := hits(off)
-			if n > most || n == most && math.Abs(off+mean) < math.Abs(offset) {
-				most, offset = n, off+mean
-			}
+	for _, off := range offsets {
+		n, mean := hits(starts, off)
+		if n > most || n == most && math.Abs(off+mean) < math.Abs(offset) {
+			most, offset = n, off+mean
 		}
 	}
 	return offset, float64(most) / float64(len(starts))

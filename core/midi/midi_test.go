@@ -115,13 +115,53 @@ json.dump({"Format": f, "Tracks": n, "Ticks": d}, sys.stdout)
 	}
 }
 
+// Any bytes: notes in order or a sentence, and their match with some hits, soon; what was read can be written and is the
+// same.
 func FuzzRead(f *testing.F) {
 	f.Add(byHand)
 	f.Add(byHand[:30])
+	onsets := make([]float64, 4000)
+	for i := range onsets {
+		onsets[i] = 0.3 + 0.45*float64(i)
+	}
 	f.Fuzz(func(t *testing.T, b []byte) {
-		notes, err := Read(bytes.NewReader(b))
-		if err == nil && len(notes) == 0 {
-			t.Error("neither notes nor an error")
+		outside.Bounded(t, func() {
+			notes, err := Read(bytes.NewReader(b))
+			if err != nil {
+				if len(err.Error()) > 300 {
+					t.Errorf("%q is no sentence", err)
+				}
+				return
+			}
+			if len(notes) == 0 {
+				t.Error("neither notes nor an error")
+			}
+			for i, n := range notes {
+				if !(n.Start >= 0 && n.End >= n.Start && n.Key >= 0 && n.Key < 128) || i > 0 && n.Start < notes[i-1].Start {
+					t.Fatalf("note %d is %+v", i, n)
+				}
+			}
+			if offset, share := Match(Starts(notes), onsets); math.IsNaN(offset) || math.Abs(offset) > 31 || !(share >= 0 && share <= 1) {
+				t.Errorf("%g of them match at %g s", share, offset)
+			}
+		})
+	})
+}
+
+// The longest file that is taken finds its place among the hits of half an hour at once.
+func TestMatchMany(t *testing.T) {
+	var starts, onsets []float64
+	at := 0.0
+	for i := range MaxNotes {
+		at += 0.06 + 0.04*math.Mod(float64(i)*0.618, 1)
+		starts = append(starts, at)
+		if i%5 > 0 {
+			onsets = append(onsets, at+7.25)
+		}
+	}
+	outside.Bounded(t, func() {
+		if offset, share := Match(starts, onsets); math.Abs(offset-7.25) > 0.001 || math.Abs(share-0.8) > 0.1 {
+			t.Errorf("%g at %g s, want 0.8 at 7.25", share, offset)
 		}
 	})
 }

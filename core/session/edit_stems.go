@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 )
 
 // The rates a song is rendered at follow its first stem within these bounds, Hz.
@@ -22,12 +23,26 @@ type AddStem struct {
 	Role  Role
 }
 
-// StemName is the name of the stem that a file of that name becomes.
+// StemName is the name of the stem that a file of that name becomes: without its kind, without what cannot be seen, and
+// no longer than a name may be.
 func StemName(file string) string {
-	if name := strings.TrimSpace(strings.TrimSuffix(file, path.Ext(file))); name != "" {
-		return name
+	seen := strings.Map(func(r rune) rune {
+		if !unicode.IsGraphic(r) {
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(file, "\uFFFD"))
+	name := strings.TrimSpace(strings.TrimSuffix(seen, path.Ext(seen)))
+	if name == "" {
+		name = strings.TrimSpace(seen)
 	}
-	return file
+	if r := []rune(name); len(r) > MaxName {
+		name = strings.TrimSpace(string(r[:MaxName]))
+	}
+	if name == "" {
+		return "Stem"
+	}
+	return name
 }
 
 // Apply adds it under a new id.

@@ -3,11 +3,13 @@ package session
 import (
 	"encoding/json"
 	"math"
+	"os"
 	"reflect"
 	"strings"
 	"testing"
 
 	"mellowthump/core/move"
+	"mellowthump/internal/outside"
 )
 
 const sha = "0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef"
@@ -158,18 +160,58 @@ func TestPosition(t *testing.T) {
 	}
 }
 
+// Any bytes: a song, or a sentence, soon. What was read is written and read again the same.
 func FuzzRead(f *testing.F) {
 	b, _ := json.Marshal(song())
 	f.Add(b)
 	f.Add([]byte(`{"format":1}`))
 	f.Add([]byte(`{"format":1,"stems":[{"moves":[{"kind":"duck","params":{"points":null}}]}]}`))
+	if old, err := os.ReadFile("testdata/format1.json"); err == nil {
+		f.Add(old)
+	}
 	f.Fuzz(func(t *testing.T, b []byte) {
-		s, err := Read(b)
-		if err != nil {
-			return
+		outside.Bounded(t, func() {
+			s, err := Read(b)
+			if err != nil {
+				return
+			}
+			out, err := json.Marshal(s)
+			if err != nil {
+				t.Fatalf("a song that was read cannot be written: %v", err)
+			}
+			again, err := Read(out)
+			if err != nil {
+				t.Fatalf("a song that was written cannot be read: %v", err)
+			}
+			if twice, _ := json.Marshal(again); string(twice) != string(out) {
+				t.Errorf("%s was written, and read and written again is %s", out, twice)
+			}
+		})
+	})
+}
+
+// Any name of a file: it becomes a stem of a song that is valid, that is written and read again by the same name, or is
+// refused in a sentence.
+func FuzzFileName(f *testing.F) {
+	for _, name := range []string{"Kick.wav", ".wav", " ", "", "a/b\\..\\c.flac", "=SUM(A1).wav", "\xff\xfe.aif", "\u202e808.wav", strings.Repeat("long ", 60) + ".wav", "<b>kick</b>.wav", "a\x00b.wav"} {
+		f.Add(name)
+	}
+	f.Fuzz(func(t *testing.T, name string) {
+		s := New("x", 120)
+		add := AddStem{File: name, Audio: strings.Repeat("a", 64), Rate: 44100, Role: Kick}
+		if _, err := add.Apply(&s); err != nil {
+			t.Fatalf("%q: %v", name, err)
 		}
-		if _, err := json.Marshal(s); err != nil {
-			t.Errorf("a song that was read cannot be written: %v", err)
+		if err := s.Validate(); err != nil {
+			t.Fatalf("%q: %v", name, err)
+		}
+		b, err := json.Marshal(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		again, err := Read(b)
+		if err != nil || again.Stems[0].Name != s.Stems[0].Name {
+			t.Errorf("%q is %q, and read again %q: %v", name, s.Stems[0].Name, again.Stems[0].Name, err)
 		}
 	})
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"math"
 	"os"
 	"path/filepath"
@@ -236,44 +235,4 @@ func TestDither(t *testing.T) {
 	if rms := math.Sqrt(square / n); math.Abs(rms-0.5) > 0.01 || math.Abs(sum/n) > 0.01 || math.Abs(cross)/math.Sqrt(own*square) > 0.02 {
 		t.Errorf("RMS %.3f, mean %.4f, correlation %.4f", rms, sum/n, cross/math.Sqrt(own*square))
 	}
-}
-
-// Every decoder on any bytes: no panic, no runaway memory, an end.
-func FuzzOpen(f *testing.F) {
-	b := sound(8000, 1).Slice(0, 600)
-	var w bytes.Buffer
-	if err := wav.Write(&w, b, wav.Int16); err != nil {
-		f.Fatal(err)
-	}
-	f.Add(w.Bytes())
-	dir := f.TempDir()
-	in := filepath.Join(dir, "in.wav")
-	if err := os.WriteFile(in, w.Bytes(), 0o600); err != nil {
-		f.Fatal(err)
-	}
-	for _, name := range []string{"x.aiff", "x.flac", "x.mp3", "x.ogg"} {
-		out := filepath.Join(dir, name)
-		outside.Run(f, "ffmpeg", "-v", "error", "-i", in, out)
-		file, err := os.ReadFile(out)
-		if err != nil {
-			f.Fatal(err)
-		}
-		f.Add(file)
-	}
-	f.Fuzz(func(t *testing.T, file []byte) {
-		src, err := Open(bytes.NewReader(file), int64(len(file)))
-		if err != nil {
-			return
-		}
-		frames := src.Format().Frames
-		buf := audio.New(src.Format().Rate, src.Format().Channels, 4096)
-		for at := int64(0); at < frames; at += 4096 {
-			if err := src.ReadAt(buf, at); err != nil {
-				if errors.Is(err, io.EOF) {
-					t.Error("a bare EOF is no sentence")
-				}
-				return
-			}
-		}
-	})
 }
