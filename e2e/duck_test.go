@@ -502,8 +502,14 @@ func TestDuckWhereTheBassLeads(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	lead := st.Pair.Meter.MeasureLead(st.Pair.Mono, intake.Line(facts, nil), st.After)
-	led := st.Without.Meter.MeasureLead(st.Without.Mono, intake.Line(facts, nil), st.Before)
+	lead, err := st.Pair.Meter.MeasureLead(st.Pair.Bass, intake.Line(facts, nil), st.After)
+	if err != nil {
+		t.Fatal(err)
+	}
+	led, err := st.Without.Meter.MeasureLead(st.Without.Bass, intake.Line(facts, nil), st.Before)
+	if err != nil {
+		t.Fatal(err)
+	}
 	for sel, want := range map[string]string{"#d-lead": shown(lead.Median, 1), "#d-lead-p10": shown(lead.P10, 1), "#d-lead-p10-before": shown(led.P10, 1), "#d-loss": shown(st.Readout.BassLoss, 2), "#d-depth": shown(st.Readout.Depth, 1)} {
 		if got := p.text(sel); got != want {
 			t.Errorf("%s reads %q, the core has %q", sel, got, want)

@@ -157,7 +157,8 @@ func (b *Bench) agreement(ctx context.Context, st *duck.State) (*Agreement, erro
 	a.Notes = pocket.Notes(a.Line, st.After.Hits, float64(b.Loop.From)/rate, float64(b.Loop.To)/rate)
 	var err error
 	a.Nudge, err = mix.Cached(b.Renderer.Cache, mix.Key("nudge", st.Without.Key()), func() (*pocket.Nudge, int, error) {
-		return pocket.FindNudge(st.Without.Meter, st.Without.Mono), 8192, nil
+		n, err := pocket.FindNudge(st.Without.Meter, st.Without.Bass)
+		return n, 8192, err
 	})
 	if err != nil {
 		return nil, err

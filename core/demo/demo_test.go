@@ -308,7 +308,11 @@ func TestNudgeOnSlowFerry(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return pocket.FindNudge(p.Meter, p.Mono).Best
+		n, err := pocket.FindNudge(p.Meter, p.Bass)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n.Best
 	}
 	plain := find(0, false)
 	for _, c := range []struct {

@@ -310,15 +310,26 @@ func Bandpass(lo, hi, fs float64) ([]Biquad, error) {
 // Smooth is one-pole smoothing of the squared signal: s[n] = a s[n-1] + (1-a) x[n]^2 with
 // a = exp(-1/(tau fs)), tau in seconds. It returns a new slice; its state is in float64.
 func Smooth(x []float32, tau, fs float64) []float32 {
-	a := math.Exp(-1 / (tau * fs))
 	out := make([]float32, len(x))
-	s := 0.0
-	for i, v := range x {
+	NewSmoother(tau, fs).Process(out, x)
+	return out
+}
+
+// Smoother is Smooth block by block.
+type Smoother struct{ a, s float64 }
+
+// NewSmoother returns one at rest; tau in seconds.
+func NewSmoother(tau, fs float64) *Smoother { return &Smoother{a: math.Exp(-1 / (tau * fs))} }
+
+// Process smooths the square of src into dst (same length; they may be the same slice) and keeps its state.
+func (m *Smoother) Process(dst, src []float32) {
+	a, s := m.a, m.s
+	for i, v := range src {
 		e := float64(v)
 		s = a*s + (1-a)*e*e
-		out[i] = float32(s)
+		dst[i] = float32(s)
 	}
-	return out
+	m.s = s
 }
 
 // DB returns 20 log10 of an amplitude ratio.

@@ -78,6 +78,18 @@ func ComeBack(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Wi
 	if a.Now, err = r.Figures(n); err != nil {
 		return nil, err
 	}
+	plainMono, err := before.Mono()
+	if err != nil {
+		return nil, err
+	}
+	ducked, err := p.Mono()
+	if err != nil {
+		return nil, err
+	}
+	bounced, err := n.Mono()
+	if err != nil {
+		return nil, err
+	}
 	rate := float64(song.Rate)
 	reach := int(achievedReach * rate)
 	for ms := -achievedBefore; ms <= achievedAfter; ms += achievedStep {
@@ -87,8 +99,8 @@ func ComeBack(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Wi
 				continue
 			}
 			k := int(math.Round((h.At+ms/1000)*rate)) - before.Meter.Offset
-			if x := localGain(before.Mono, p.Mono, k, reach); x.Valid() {
-				plan, got = append(plan, x), append(got, localGain(before.Mono, n.Mono, k, reach))
+			if x := localGain(plainMono, ducked, k, reach); x.Valid() {
+				plan, got = append(plan, x), append(got, localGain(plainMono, bounced, k, reach))
 			}
 		}
 		x, y := meter.Median(plan), meter.Median(got)

@@ -16,7 +16,17 @@ import (
 type pairOf struct {
 	name string
 	m    *meter.HitMeter
-	bass []float32
+	bass meter.Held
+}
+
+// asItIs are the clearances with no duck.
+func (p pairOf) asItIs(t testing.TB) []meter.Figure {
+	t.Helper()
+	c, err := p.m.Clearances(p.bass)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
 }
 
 // meterOf finds the hits and the pitch of a kick, as the app does.
@@ -90,7 +100,7 @@ func TestFitAgainstBound(t *testing.T) {
 			t.Errorf("%d: %s", i, f.Reason)
 			continue
 		}
-		c := p.m.Clearances(apply(p.m, f.Duck, p.bass))
+		c := newWhole(p.m, p.bass, 1).clearances(f.Duck)
 		if got := worst(c) >= goal.Clearance; got != f.Reached {
 			t.Errorf("%d: reached %v, measured %.3f dB of %.3f", i, f.Reached, worst(c), goal.Clearance)
 		}
@@ -99,7 +109,11 @@ func TestFitAgainstBound(t *testing.T) {
 			continue
 		}
 		reached++
-		lost := dsp.PowerDB(p.m.LowEnergy(p.bass) / p.m.LowEnergy(apply(p.m, f.Duck, p.bass)))
+		was, err := p.m.LowEnergy(p.bass)
+		if err != nil {
+			t.Fatal(err)
+		}
+		lost := dsp.PowerDB(was / newWhole(p.m, p.bass, was).lowEnergy(f.Duck))
 		if math.Abs(lost-float64(f.Loss)) > 0.03 {
 			t.Errorf("%d: %.3f dB are lost, %.3f said", i, lost, float64(f.Loss))
 		}
@@ -152,7 +166,7 @@ func TestBoundAgainstLinprog(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		goal := Goal{Clearance: float64(worst(p.m.Clearances(p.bass))) + 4, MaxDepth: 12}
+		goal := Goal{Clearance: worst(p.asItIs(t)) + 4, MaxDepth: 12}
 		mod := tr.around(tr.room(p.m, goal), nil)
 		var warm [][]float64
 		b, asked := mod.choose(goal.Clearance, &warm)
@@ -231,7 +245,7 @@ func TestFitIsTheLeast(t *testing.T) {
 	t.Parallel()
 	kick, bass := pattern(even(0.3, 0.45, 16), 8, 52, 0.08, 46, 0.2)
 	for i, p := range append(recordedPairs(t, 17), pairOf{"synthetic", meterOf(t, kick.Ch[0]), bass.Ch[0]}) {
-		goal := Goal{Clearance: float64(worst(p.m.Clearances(p.bass))) + 4, MaxDepth: 12}
+		goal := Goal{Clearance: worst(p.asItIs(t)) + 4, MaxDepth: 12}
 		f, err := Fit(p.m, p.bass, goal)
 		if err != nil || !f.Reached {
 			t.Fatalf("%d: %+v, %v", i, f, err)
@@ -281,7 +295,7 @@ func knotsOf(d *move.Duck) (k knots) {
 func TestTradeOff(t *testing.T) {
 	kick, bass := pattern(even(0.3, 0.45, 16), 8, 52, 0.08, 46, 0.2)
 	m := meterOf(t, kick.Ch[0])
-	tr, err := lowTrial(m, bass.Ch[0])
+	tr, err := lowTrial(m, meter.Held(bass.Ch[0]))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -136,11 +136,11 @@ func TestWrongHitIsNamed(t *testing.T) {
 	}
 	goal := Goal{Clearance: 8, MaxDepth: 14}
 	wrong := append(append(append([]float64{}, at[:4]...), at[3]+0.06), at[4:]...)
-	f, err := Fit(build(wrong), bass.Ch[0], goal)
+	f, err := Fit(build(wrong), meter.Held(bass.Ch[0]), goal)
 	if err != nil || f.Reached || !strings.Contains(f.Reason, "Without the hit at 1.86 s it is reached") {
 		t.Fatalf("%+v, %v", f, err)
 	}
-	if f, err := Fit(build(at), bass.Ch[0], goal); err != nil || !f.Reached {
+	if f, err := Fit(build(at), meter.Held(bass.Ch[0]), goal); err != nil || !f.Reached {
 		t.Errorf("without it: %+v, %v", f, err)
 	}
 }
@@ -309,7 +309,7 @@ func TestReadoutBackAndSlope(t *testing.T) {
 		{&move.Duck{School: "curve", Points: []move.Point{{MS: -10}, {MS: 0, DB: -6}, {MS: 60, Bend: 0, DB: -6}, {MS: 100, DB: 0}}}, 4, 0.6},
 		{&move.Duck{School: "curve", Points: []move.Point{{MS: -10, Bend: 0.5}, {MS: 0, DB: -6}, {MS: 100, DB: 0}}}, 4, 0.6 * 3 / (1 - math.Exp(-3))},
 	} {
-		r, err := Read(c.d, 120, m, gainOf(t, c.d, m), Sides{Loudness: -20, Low: 2, SumPeak: -3}, Sides{Loudness: -21.5, Low: 1, SumPeak: -5})
+		r, err := Read(c.d, 120, m, meter.Held(gainOf(t, c.d, m)), Sides{Loudness: -20, Low: 2, SumPeak: -3}, Sides{Loudness: -21.5, Low: 1, SumPeak: -5})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -334,7 +334,7 @@ func TestShare(t *testing.T) {
 		t.Fatal(err)
 	}
 	d := &move.Duck{School: "curve", Points: []move.Point{{MS: -20}, {MS: 0, DB: -6}, {MS: 100, DB: -6}, {MS: 140}}}
-	r, err := Read(d, 120, m, gainOf(t, d, m), Sides{Low: 1}, Sides{Low: 1})
+	r, err := Read(d, 120, m, meter.Held(gainOf(t, d, m)), Sides{Low: 1}, Sides{Low: 1})
 	if want := 13.0; err != nil || math.Abs(float64(r.Share)-want) > 0.05 {
 		t.Errorf("%.3f %%, want %.1f, %v", r.Share, want, err)
 	}
@@ -395,7 +395,7 @@ func BenchmarkFit(b *testing.B) {
 				b.Fatal(err)
 			}
 			for b.Loop() {
-				f, err := Fit(m, bass.Ch[0], Goal{Clearance: 8, MaxDepth: 12})
+				f, err := Fit(m, meter.Held(bass.Ch[0]), Goal{Clearance: 8, MaxDepth: 12})
 				if err != nil || !f.Needed {
 					b.Fatal(f, err)
 				}

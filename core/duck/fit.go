@@ -81,7 +81,6 @@ type trial struct {
 	windows    []int
 	kick       []float64 // energy at each hit, scaled to this rate
 	low        float64   // energy of wide
-	full       float64   // of the bass as it is, where this is its own rate
 	from, to   int
 }
 
@@ -93,24 +92,14 @@ func workFactor(m *meter.HitMeter) int {
 
 // newTrial prepares for trials at the rate of m over factor; with 1 they are as exact as the
 // end of the filters' ringing lets them be.
-func newTrial(m *meter.HitMeter, bass []float32, factor int) (*trial, error) {
+func newTrial(m *meter.HitMeter, bass meter.Sound, factor int) (*trial, error) {
 	lo, hi := meter.HomeBand(m.HomeHz)
 	fs := float64(m.Rate) / float64(factor)
-	t := &trial{fs: fs, bass: bass}
-	if factor > 1 {
-		lp, err := dsp.ButterworthLowpass(8, 0.35*fs, float64(m.Rate))
-		if err != nil {
-			return nil, err
-		}
-		low := make([]float32, len(bass))
-		dsp.NewFilter(lp).Process(low, bass)
-		t.bass = make([]float32, (len(low)+factor-1)/factor)
-		late := int(math.Round(butterworth8Delay / (2 * math.Pi * 0.35 * fs) * float64(m.Rate)))
-		for i := range t.bass {
-			t.bass[i] = low[min(i*factor+late, len(low)-1)]
-		}
-	}
+	t := &trial{fs: fs}
 	var err error
+	if t.bass, err = slowed(bass, m.Rate, factor); err != nil {
+		return nil, err
+	}
 	if t.homeSOS, err = dsp.Bandpass(lo, hi, fs); err != nil {
 		return nil, err
 	}
@@ -123,6 +112,37 @@ func newTrial(m *meter.HitMeter, bass []float32, factor int) (*trial, error) {
 		t.kick = append(t.kick, m.Home[i]/float64(factor))
 	}
 	return t, nil
+}
+
+// slowed returns a sound at its rate over factor, aligned.
+func slowed(s meter.Sound, rate, factor int) ([]float32, error) {
+	if factor == 1 {
+		return meter.Samples(s)
+	}
+	fs := float64(rate) / float64(factor)
+	lp, err := dsp.ButterworthLowpass(8, 0.35*fs, float64(rate))
+	if err != nil {
+		return nil, err
+	}
+	filter := dsp.NewFilter(lp)
+	out := make([]float32, 0, (s.Frames()+factor-1)/factor)
+	next := int(math.Round(butterworth8Delay / (2 * math.Pi * 0.35 * fs) * float64(rate))) // of the stretch
+	var low []float32
+	last := float32(0)
+	err = s.Read(func(x []float32) error {
+		low = append(low[:0], x...)
+		filter.Process(low, low)
+		for ; next < len(low) && len(out) < cap(out); next += factor {
+			out = append(out, low[next])
+		}
+		next -= len(low)
+		last = low[len(low)-1]
+		return nil
+	})
+	for len(out) < cap(out) {
+		out = append(out, last)
+	}
+	return out, err
 }
 
 // withLosses makes the trial judge the loss of bass too.
@@ -161,15 +181,21 @@ func (t *trial) lossOf(change float64) float64 {
 	return -dsp.PowerDB(math.Max(1e-9, 1+change/t.low))
 }
 
+// cuts is the gain less 1 of a duck at a rate in Hz, from frame first (after the hit) on.
+func cuts(d *move.Duck, fs float64) (cut []float32, first int) {
+	from, to := d.Span()
+	first, last := int(math.Floor(from*fs/1000)), int(math.Ceil(to*fs/1000))
+	cut = make([]float32, last-first+1)
+	for i := range cut {
+		cut[i] = float32(dsp.Gain(d.GainDB(1000*float64(first+i)/fs)) - 1)
+	}
+	return cut, first
+}
+
 // judgeHits tries a duck: the clearance of every hit, and by how much each changes the energy of the bass
 // in 20-150 Hz.
 func (t *trial) judgeHits(d *move.Duck) (clear []meter.Figure, lost []float64) {
-	from, to := d.Span()
-	first, last := int(math.Floor(from*t.fs/1000)), int(math.Ceil(to*t.fs/1000))
-	cut := make([]float32, last-first+1) // g - 1
-	for i := range cut {
-		cut[i] = float32(dsp.Gain(d.GainDB(1000*float64(first+i)/t.fs)) - 1)
-	}
+	cut, first := cuts(d, t.fs)
 	ring := int(ringing * t.fs)
 	diff := make([]float32, len(cut)+ring)
 	h, w := make([]float32, len(diff)), make([]float32, len(diff))
@@ -237,16 +263,20 @@ func worst(c []meter.Figure) float64 {
 // Fit finds the duck that reaches the goal with the least loss of bass in 20-150 Hz: the
 // depth at most the cap, the gain back before the next hit, no slope that clicks, back over at
 // least a period of the kick's fundamental. bass is the mono bass over the signal that m was made for.
-func Fit(m *meter.HitMeter, bass []float32, goal Goal) (Fitted, error) {
+func Fit(m *meter.HitMeter, bass meter.Sound, goal Goal) (Fitted, error) {
+	before, err := m.MeasureOf(bass)
+	if err != nil {
+		return Fitted{}, err
+	}
 	t, err := lowTrial(m, bass)
 	if err != nil {
 		return Fitted{}, err
 	}
-	return t.fit(m, m.Measure(bass), bass, goal)
+	return t.fit(m, before, bass, goal)
 }
 
 // lowTrial prepares for trials at the low rate, losses included.
-func lowTrial(m *meter.HitMeter, bass []float32) (*trial, error) {
+func lowTrial(m *meter.HitMeter, bass meter.Sound) (*trial, error) {
 	t, err := newTrial(m, bass, workFactor(m))
 	if err == nil {
 		err = t.withLosses()
@@ -255,7 +285,7 @@ func lowTrial(m *meter.HitMeter, bass []float32) (*trial, error) {
 }
 
 // fit is Fit where the figures before are known, on the trial made for m and bass.
-func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass []float32, goal Goal) (Fitted, error) {
+func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass meter.Sound, goal Goal) (Fitted, error) {
 	f := Fitted{P10: before.ClearanceP10, Loss: meter.None, Bound: meter.None}
 	if t.low <= 0 {
 		f.Reason = "No duck needed: the bass is silent here."
@@ -267,13 +297,9 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass []float32, 
 		return f, nil
 	}
 	f.Needed = true
-	full, err := newTrial(m, bass, 1)
-	if err != nil {
-		return f, err
-	}
-	full.full = before.Low
-	l := t.reach(m, full, bass, goal)
-	if err := goal.stopped(); err != nil {
+	full := newWhole(m, bass, before.Low)
+	l := t.reach(full, goal)
+	if err := full.failed(goal); err != nil {
 		return f, err
 	}
 	if l.duck == nil {
@@ -290,8 +316,8 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass []float32, 
 		return f, nil
 	}
 	f.Bound = meter.None // of what is not reached
-	f.Reason = t.inTheWay(m, full, bass, goal, l)
-	return f, goal.stopped()
+	f.Reason = t.inTheWay(full, goal, l)
+	return f, full.failed(goal)
 }
 
 // fitParts are the parts of the cap that are tried where the whole of it leads nowhere.
@@ -299,15 +325,15 @@ var fitParts = []float64{0.75, 0.5}
 
 // reach is least, and where that does not reach the goal, what a part of the cap leads to: what a lower cap lets be
 // drawn, a higher one does too.
-func (t *trial) reach(m *meter.HitMeter, full *trial, bass []float32, goal Goal) leastCurve {
-	l := t.least(m, full, bass, goal)
+func (t *trial) reach(full *whole, goal Goal) leastCurve {
+	l := t.least(full, goal)
 	for _, part := range fitParts {
-		if l.reached || l.duck == nil || goal.stopped() != nil {
+		if l.reached || l.duck == nil || full.failed(goal) != nil {
 			break
 		}
 		less := goal
 		less.MaxDepth *= part
-		if c := t.least(m, full, bass, less); c.reached {
+		if c := t.least(full, less); c.reached {
 			return c
 		}
 	}
@@ -340,7 +366,8 @@ const (
 // least finds the curve with the least loss, on the model at the low rate, and carries it out at the full rate,
 // which has the last word.
 // Long because it is one loop between model and full rate: what it knows of both is carried along.
-func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal) leastCurve {
+func (t *trial) least(full *whole, goal Goal) leastCurve {
+	m := full.m
 	r := t.room(m, goal)
 	var l leastCurve
 	if r.cap <= 0 || r.end < r.back+4*knotsApart {
@@ -353,7 +380,7 @@ func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal)
 	best := leastCurve{worst: math.Inf(-1)}
 	anew, again := true, 0
 	for round := range fitRounds {
-		if goal.stopped() != nil {
+		if full.failed(goal) != nil {
 			break
 		}
 		k, cost := newPolish(mod, r, goal.Clearance+margin, asked).best(starts, anew)
@@ -362,10 +389,10 @@ func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal)
 		}
 		k = k.pruned(r)
 		c := leastCurve{duck: k.duck(1), knots: k, asked: asked}
-		clear, _ := full.judgeHits(c.duck)
+		clear := full.judgeHits(c.duck)
 		if c.worst = worst(clear); c.worst < goal.Clearance && c.worst > goal.Clearance-fitLeeway {
 			t.touch(full, &c, r, goal)
-			clear, _ = full.judgeHits(c.duck)
+			clear = full.judgeHits(c.duck)
 			c.worst = worst(clear)
 		}
 		c.reached = c.worst >= goal.Clearance
@@ -388,13 +415,12 @@ func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal)
 			again, anew, starts = again+1, true, append([]knots{c.knots, tracing(mod, b.u, r), best.knots}, plain(m, r)...)
 		}
 	}
-	if best.duck == nil || goal.stopped() != nil {
+	if best.duck == nil || full.failed(goal) != nil {
 		return l
 	}
 	l = best
 	for range fitTouches { // the whole signal, filters' ringing and all
-		out := apply(m, l.duck, bass)
-		c := m.Clearances(out)
+		c := full.clearances(l.duck)
 		l.p10, l.worst = meter.Percentile(c, 1-Share), worst(c)
 		l.reached = l.worst >= goal.Clearance
 		if l.reached || l.worst < goal.Clearance-fitLeeway || !t.touch(full, &l, r, Goal{Clearance: 2*goal.Clearance - l.worst + margin}) {
@@ -403,24 +429,24 @@ func (t *trial) least(m *meter.HitMeter, full *trial, bass []float32, goal Goal)
 	}
 	low := t.exact(l.duck).loss
 	mod = t.around(r, l.duck)
-	clear, _ := full.judgeHits(l.duck)
+	clear := full.judgeHits(l.duck)
 	mod.correct(l.duck, clear)
 	b := mod.solve(goal.Clearance, asked, &warm)
-	l.loss = dsp.PowerDB(full.full / math.Max(1e-30, m.LowEnergy(apply(m, l.duck, bass))))
+	l.loss = dsp.PowerDB(full.low / math.Max(1e-30, full.lowEnergy(l.duck)))
 	l.bound = math.Min(l.loss, math.Max(0, lossDB(math.Max(0, b.least))+l.loss-low))
 	return l
 }
 
 // touch scales a curve, in small steps, until it reaches the goal at the full rate; it reports whether it does.
-func (t *trial) touch(full *trial, l *leastCurve, r room, goal Goal) bool {
+func (t *trial) touch(full *whole, l *leastCurve, r room, goal Goal) bool {
 	k := l.knots
-	gained := math.Max(1, l.worst-full.judge(&move.Duck{}).clearance) // in decibels it goes nearly straight
+	gained := math.Max(1, l.worst-worst(full.judgeHits(&move.Duck{}))) // in decibels it goes nearly straight
 	scale := 1.0
 	for range touchMost {
 		scale *= 1.001 + 1.1*math.Max(0, goal.Clearance-l.worst)/gained
 		c := k.scaled(scale, r)
 		d := c.duck(1)
-		if l.worst = full.judge(d).clearance; l.worst >= goal.Clearance {
+		if l.worst = worst(full.judgeHits(d)); l.worst >= goal.Clearance {
 			l.knots, l.duck = c, d
 			return true
 		}

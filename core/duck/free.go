@@ -3,6 +3,7 @@ package duck
 import (
 	"math"
 
+	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
@@ -141,17 +142,28 @@ func clearances(f meter.HitFigures) []meter.Figure {
 	return c
 }
 
+// lowered is a bass lowered by a duck at the hits that are judged.
+type lowered struct {
+	meter.Sound
+	m *meter.HitMeter
+	d *move.Duck
+}
+
 // apply lowers a bass by a duck at the hits that are judged.
-func apply(m *meter.HitMeter, d *move.Duck, bass []float32) []float32 {
-	out := make([]float32, len(bass))
-	gain, err := d.Gain(move.Place{Rate: m.Rate, BPM: 120, Hits: m.Hits}, len(bass))
+func apply(m *meter.HitMeter, d *move.Duck, bass meter.Sound) meter.Sound { return lowered{bass, m, d} }
+
+// Read gives it as it is lowered.
+func (l lowered) Read(f func(x []float32) error) error {
+	p, err := l.d.Processor(move.Place{Rate: l.m.Rate, BPM: 120, Hits: l.m.Hits})
 	if err != nil {
-		return append(out[:0], bass...) // the fit's own shapes are valid
+		return err
 	}
-	for i, v := range bass {
-		out[i] = v * gain[i]
-	}
-	return out
+	var out []float32
+	return l.Sound.Read(func(x []float32) error {
+		out = append(out[:0], x...)
+		p.Process(audio.Buffer{Rate: l.m.Rate, Ch: [][]float32{out}}, audio.Buffer{})
+		return f(out)
+	})
 }
 
 // TradeOff returns the least loss for targets from 0 to 20 dB, and the least that any curve has; it ends where

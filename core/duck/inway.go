@@ -18,19 +18,20 @@ const (
 )
 
 // inTheWay says why a goal is not reached, in whole sentences.
-func (t *trial) inTheWay(m *meter.HitMeter, full *trial, bass []float32, goal Goal, l leastCurve) string {
+func (t *trial) inTheWay(full *whole, goal Goal, l leastCurve) string {
+	m := full.m
 	said := fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits within %.1f dB of depth: the worst tenth comes to %.1f dB.", goal.Clearance, goal.MaxDepth, float64(l.p10))
-	if need := t.capThatReaches(m, full, bass, goal); need > 0 {
+	if need := t.capThatReaches(full, goal); need > 0 {
 		return fmt.Sprintf("%s The cap of %.1f dB stops it: with one of %.1f dB it is reached.", said, goal.MaxDepth, need)
 	}
 	hit, gap := closest(m)
 	back := hit >= 0 && t.judge(&move.Duck{}).clearance+goal.MaxDepth >= goal.Clearance // lowered all the time it would do
 	for _, k := range t.suspects(full, l, hit) {
-		if goal.stopped() != nil {
+		if full.failed(goal) != nil {
 			break
 		}
 		at := float64(m.Hits[k]+m.Offset) / float64(m.Rate)
-		switch reached := reachedWithout(m, full, bass, goal, k); {
+		switch reached := reachedWithout(full, goal, k); {
 		case reached && back && k == hit+1:
 			return fmt.Sprintf("%s The closest hits stop it, %.0f ms apart: the duck has to be back in between. Without the hit at %.2f s it is reached.", said, gap, at)
 		case reached:
@@ -48,11 +49,11 @@ func (t *trial) inTheWay(m *meter.HitMeter, full *trial, bass []float32, goal Go
 }
 
 // capThatReaches returns the least cap, in steps of wayCapStep, with which a goal was reached; 0 where none was.
-func (t *trial) capThatReaches(m *meter.HitMeter, full *trial, bass []float32, goal Goal) float64 {
+func (t *trial) capThatReaches(full *whole, goal Goal) float64 {
 	tried := func(cap float64) leastCurve {
 		deeper := goal
 		deeper.MaxDepth = cap
-		return t.reach(m, full, bass, deeper)
+		return t.reach(full, deeper)
 	}
 	if goal.MaxDepth >= wayCapMost {
 		return 0
@@ -70,7 +71,7 @@ func (t *trial) capThatReaches(m *meter.HitMeter, full *trial, bass []float32, g
 			lo = used
 		}
 	}
-	for hi-lo > wayCapStep && goal.stopped() == nil {
+	for hi-lo > wayCapStep && full.failed(goal) == nil {
 		mid := math.Round((lo+hi)/2/wayCapStep) * wayCapStep
 		if mid <= lo || mid >= hi {
 			break
@@ -86,12 +87,12 @@ func (t *trial) capThatReaches(m *meter.HitMeter, full *trial, bass []float32, g
 
 // suspects are the hits that may be the one that stops a curve: the two that are closest, and the one on which the best
 // found is furthest from the goal.
-func (t *trial) suspects(full *trial, l leastCurve, hit int) []int {
+func (t *trial) suspects(full *whole, l leastCurve, hit int) []int {
 	var out []int
 	if hit >= 0 {
 		out = append(out, hit+1, hit)
 	}
-	clear, _ := full.judgeHits(l.duck)
+	clear := full.judgeHits(l.duck)
 	low := -1
 	for i, c := range clear {
 		if l.asked[i] && c.Valid() && (low < 0 || c < clear[low]) {
@@ -105,21 +106,16 @@ func (t *trial) suspects(full *trial, l leastCurve, hit int) []int {
 }
 
 // reachedWithout reports whether a goal is reached where a hit is left out.
-func reachedWithout(m *meter.HitMeter, full *trial, bass []float32, goal Goal, hit int) bool {
-	n := without(m, hit)
+func reachedWithout(full *whole, goal Goal, hit int) bool {
+	n := without(full.m, hit)
 	if n == nil {
 		return false
 	}
-	low, err := lowTrial(n, bass)
+	low, err := lowTrial(n, full.bass)
 	if err != nil {
 		return false
 	}
-	whole, err := newTrial(n, bass, 1)
-	if err != nil {
-		return false
-	}
-	whole.full = full.full
-	return low.reach(n, whole, bass, goal).reached
+	return low.reach(newWhole(n, full.bass, full.low), goal).reached
 }
 
 // closest returns the hit that is followed soonest, and after how many ms; -1 where none is followed.
@@ -144,7 +140,7 @@ func without(m *meter.HitMeter, hit int) *meter.HitMeter {
 	if !m.Open {
 		hits = append(hits, m.Hits[len(m.Hits)-1]+m.Gaps[len(m.Gaps)-1])
 	}
-	n, err := meter.NewHitMeter(m.KickSound(), m.Rate, hits, m.HomeHz, m.Range)
+	n, err := meter.NewHitMeterOf(m.KickSound(), m.Rate, hits, m.HomeHz, m.Range)
 	if err != nil {
 		return nil
 	}

@@ -55,22 +55,29 @@ type keyedTrial struct {
 }
 
 // newKeyedTrial adds the key to a trial that was made for m.
-func newKeyedTrial(t *trial, m *meter.HitMeter, key []float32, filter *move.KeyFilter) (*keyedTrial, error) {
+func newKeyedTrial(t *trial, m *meter.HitMeter, key meter.Sound, filter *move.KeyFilter) (*keyedTrial, error) {
 	factor := workFactor(m)
 	sections, err := filter.Filters(float64(m.Rate))
 	if err != nil {
 		return nil, err
 	}
 	k := &keyedTrial{trial: t, env: make([]float64, len(t.bass)), scale: 1000 / t.fs}
-	heard := key
-	if len(sections) > 0 {
-		heard = make([]float32, len(key))
-		dsp.NewFilter(sections).Process(heard, key)
-	}
-	top := 0.0
-	for i := range k.env {
-		k.env[i] = float64(meter.Peak(heard[min(i*factor, len(heard)):min((i+1)*factor, len(heard))]))
-		top = max(top, k.env[i])
+	heard := dsp.NewFilter(sections)
+	top, at := 0.0, 0
+	var y []float32
+	err = key.Read(func(x []float32) error {
+		y = append(y[:0], x...)
+		heard.Process(y, y)
+		for len(y) > 0 && at/factor < len(k.env) {
+			n := min(factor-at%factor, len(y))
+			v := float64(meter.Peak(y[:n]))
+			k.env[at/factor] = max(k.env[at/factor], v)
+			top, at, y = max(top, v), at+n, y[n:]
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	for i, v := range k.env {
 		k.env[i] = dsp.DB(max(v, 1e-6))
@@ -253,7 +260,7 @@ func keyedDuck(school string, peak, hold, release, depth, rise float64, band *mo
 // 20-150 Hz, at most as deep as the cap and back before the next hit. key is the trigger's sound over
 // the signal that m was made for, mono. low is the trial made for m and bass.
 // Long because each way in which it may fail is told in its own sentence.
-func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass []float32, goal Goal, school string, filter *move.KeyFilter) (Fitted, error) {
+func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass meter.Sound, goal Goal, school string, filter *move.KeyFilter) (Fitted, error) {
 	t, err := newKeyedTrial(low, m, key, filter)
 	if err != nil {
 		return Fitted{}, err
@@ -334,7 +341,7 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 
 // finish carries a duck out at the full rate, which has the last word, and makes up for what the
 // trial left out by the threshold, or by the range of a band, as far as the cap lets it.
-func (t *keyedTrial) finish(m *meter.HitMeter, key, bass []float32, d *move.Duck, filter *move.KeyFilter, goal Goal, whole *base) (*move.Duck, meter.Figure, bool, error) {
+func (t *keyedTrial) finish(m *meter.HitMeter, key, bass meter.Sound, d *move.Duck, filter *move.KeyFilter, goal Goal, whole *base) (*move.Duck, meter.Figure, bool, error) {
 	p10 := meter.None
 	for range 12 {
 		counts, err := 0.0, goal.stopped()

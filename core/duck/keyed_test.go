@@ -127,11 +127,11 @@ func TestKeyedTrial(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	key, _, err := r.KeySound(context.Background(), &s, session.KickTrigger, p.Wide())
+	key, _, err := r.Key(context.Background(), &s, session.KickTrigger, p.Wide())
 	if err != nil {
 		t.Fatal(err)
 	}
-	low, err := lowTrial(p.Meter, p.Mono)
+	low, err := lowTrial(p.Meter, p.Bass)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -145,7 +145,7 @@ func TestKeyedTrial(t *testing.T) {
 		keyedDuck(move.BandSchool, trial.peak, 30, 40, 8, trial.rise, &move.Band{Shape: "below", Hz: 90, Channels: "stereo"}, false),
 	} {
 		j := trial.judgeKeyed(d, trial.base(d.Band), true)
-		out, err := carryOut(d, rate, key, p.Mono)
+		out, err := meter.Samples(keyed{d, rate, key, p.Bass})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -164,21 +164,21 @@ func BenchmarkFitSchools(b *testing.B) {
 		b.Fatal(err)
 	}
 	before, _ := r.Figures(p)
-	key, _, _ := r.KeySound(context.Background(), &s, session.KickTrigger, p.Wide())
+	key, _, _ := r.Key(context.Background(), &s, session.KickTrigger, p.Wide())
 	goal := Goal{Clearance: 8, MaxDepth: 12}
 	for b.Loop() { // as FitSchools does it, with nothing kept
-		low, err := lowTrial(p.Meter, p.Mono)
+		low, err := lowTrial(p.Meter, p.Bass)
 		if err != nil {
 			b.Fatal(err)
 		}
 		var g errgroup.Group
 		g.Go(func() error {
-			_, err := low.fit(p.Meter, before, p.Mono, goal)
+			_, err := low.fit(p.Meter, before, p.Bass, goal)
 			return err
 		})
 		for _, school := range []string{move.CompressorSchool, move.BandSchool} {
 			g.Go(func() error {
-				_, err := fitKeyed(low, p.Meter, before, key, p.Mono, goal, school, nil)
+				_, err := fitKeyed(low, p.Meter, before, key, p.Bass, goal, school, nil)
 				return err
 			})
 		}
@@ -388,34 +388,40 @@ func TestKeyedFitIsTheLeast(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	key, _, err := r.KeySound(context.Background(), &s, session.KickTrigger, p.Wide())
+	key, _, err := r.Key(context.Background(), &s, session.KickTrigger, p.Wide())
 	if err != nil {
 		t.Fatal(err)
 	}
 	before, _ := r.Figures(p)
-	energy := p.Meter.LowEnergy(p.Mono)
+	energy, _ := p.Meter.LowEnergy(p.Bass)
 	carried := func(d *move.Duck) (clear, loss, deep float64, back bool) {
 		t.Helper()
-		out, err := carryOut(d, rate, key, p.Mono)
+		out, err := meter.Samples(keyed{d, rate, key, p.Bass})
 		if err != nil {
 			t.Fatal(err)
 		}
-		gain, err := d.Gains(move.Place{Rate: rate, BPM: 120}, len(key), append(append([]float32(nil), key...), make([]float32, rate/10)...), 0)
+		heard, err := meter.Samples(meter.Filled(key, key.Frames()+rate/10))
 		if err != nil {
 			t.Fatal(err)
 		}
-		ro, err := Read(d, 120, p.Meter, gain[p.Meter.Range.From:p.Meter.Range.To], Sides{}, Sides{})
+		gain, err := d.Gains(move.Place{Rate: rate, BPM: 120}, key.Frames(), heard, 0)
 		if err != nil {
 			t.Fatal(err)
 		}
-		return worst(p.Meter.Clearances(out)), 10 * math.Log10(energy/p.Meter.LowEnergy(out)), -float64(ro.Depth), ro.Back == ro.Of
+		ro, err := Read(d, 120, p.Meter, meter.Held(gain), Sides{}, Sides{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, _ := p.Meter.Clearances(meter.Held(out))
+		low, _ := p.Meter.LowEnergy(meter.Held(out))
+		return worst(c), 10 * math.Log10(energy/low), -float64(ro.Depth), ro.Back == ro.Of
 	}
 	for _, school := range []string{move.CompressorSchool, move.BandSchool} {
-		low, err := lowTrial(p.Meter, p.Mono)
+		low, err := lowTrial(p.Meter, p.Bass)
 		if err != nil {
 			t.Fatal(err)
 		}
-		f, err := fitKeyed(low, p.Meter, before, key, p.Mono, Goal{Clearance: 8, MaxDepth: 16}, school, nil)
+		f, err := fitKeyed(low, p.Meter, before, key, p.Bass, Goal{Clearance: 8, MaxDepth: 16}, school, nil)
 		if err != nil || !f.Reached {
 			t.Fatalf("%s: %+v, %v", school, f, err)
 		}

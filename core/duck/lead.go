@@ -54,50 +54,57 @@ type tailTrial struct {
 	gap   float64 // the shortest, ms
 }
 
-func newTailTrial(m *meter.HitMeter, bass []float32, line []meter.BassNote) (*tailTrial, error) {
+func newTailTrial(m *meter.HitMeter, bass meter.Sound, line []meter.BassNote) (*tailTrial, error) {
 	n := len(m.Hits)
 	t := &tailTrial{bass: make([]float64, n), over: make([][]float64, n), wide: make([][]float64, n), gap: math.Inf(1)}
 	perMS := float64(m.Rate) / 1000
-	bins := func(x []float32, i int) []float64 {
-		e := make([]float64, int(math.Min(tailReach, float64(m.Gaps[i])/perMS)))
-		for k := range e {
-			from := m.Hits[i] + int(float64(k)*perMS)
-			e[k] = meter.Energy(x[min(from, len(x)):min(from+int(perMS), len(x))])
-		}
-		return e
-	}
-	kick := m.KickSound()
-	wide, err := meter.WideBand(float64(m.Rate))
-	if err != nil {
-		return nil, err
-	}
-	low := make([]float32, len(kick))
-	dsp.NewFilter(wide).Process(low, kick)
-	t.total = meter.Energy(low[m.Range.From:min(m.Range.To, len(low))])
 	for i := range m.Hits {
-		t.wide[i] = bins(low, i)
+		bins := int(math.Min(tailReach, float64(m.Gaps[i])/perMS))
+		t.wide[i], t.over[i] = make([]float64, bins), make([]float64, bins)
 		if i+1 < n || !m.Open {
 			t.gap = math.Min(t.gap, float64(m.Gaps[i])/perMS-letGo)
 		}
 	}
-	for hz, hits := range m.LeadNotes(line) {
-		lo, hi := meter.HomeBand(hz)
-		band, err := dsp.Bandpass(lo, hi, float64(m.Rate))
-		if err != nil {
-			return nil, err
-		}
-		k, b := make([]float32, len(kick)), make([]float32, len(bass))
-		dsp.NewFilter(band).Process(k, kick)
-		dsp.NewFilter(band).Process(b, bass)
-		for _, i := range hits {
-			t.over[i] = bins(k, i)
-			from, to := m.Hits[i]+int(meter.LeadFrom*float64(m.Rate)), min(m.Hits[i]+m.Gaps[i], len(b))
-			if from < to {
-				t.bass[i] = meter.Energy(b[from:to])
+	band, err := meter.WideBand(float64(m.Rate))
+	if err != nil {
+		return nil, err
+	}
+	filter, at, hit := dsp.NewFilter(band), 0, -1
+	var low []float32
+	err = m.KickSound().Read(func(x []float32) error {
+		low = append(low[:0], x...)
+		filter.Process(low, low)
+		for k, v := range low {
+			frame := at + k
+			if hit+1 < n && frame >= m.Hits[hit+1] {
+				hit++
+			}
+			e := float64(v) * float64(v)
+			if frame >= m.Range.From && frame < m.Range.To {
+				t.total += e
+			}
+			if hit >= 0 {
+				if ms := int(float64(frame-m.Hits[hit]) / perMS); ms < len(t.wide[hit]) {
+					t.wide[hit][ms] += e
+				}
 			}
 		}
+		at += len(x)
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
-	return t, nil
+	from := int(meter.LeadFrom * float64(m.Rate))
+	return t, m.OverNotes(bass, line, func(i int, kick, bass []float32) {
+		for ms := range t.over[i] {
+			at := int(float64(ms) * perMS)
+			t.over[i][ms] = meter.Energy(kick[min(at, len(kick)):min(at+int(perMS), len(kick))])
+		}
+		if from < len(bass) {
+			t.bass[i] = meter.Energy(bass[from:])
+		}
+	})
 }
 
 // judge tries a duck of the kick: the bass's clearance that counts, and the loss of kick in 20-150 Hz.
@@ -177,8 +184,11 @@ func (t *tailTrial) least(tails []tail, clearance, deepest float64) (best tail, 
 // 10 hits, with the least loss of kick in 20-150 Hz: at most as deep as the cap, back before the next hit.
 // line is the bass's own in seconds of the song.
 // Long because each way in which it may fail is told in its own sentence.
-func FitLead(m *meter.HitMeter, bass []float32, line []meter.BassNote, goal Goal) (Fitted, error) {
-	plain := m.MeasureLead(bass, line, meter.HitFigures{})
+func FitLead(m *meter.HitMeter, bass meter.Sound, line []meter.BassNote, goal Goal) (Fitted, error) {
+	plain, err := m.MeasureLead(bass, line, meter.HitFigures{})
+	if err != nil {
+		return Fitted{}, err
+	}
 	f := Fitted{P10: plain.P10}
 	if plain.Judged() == 0 {
 		f.Reason = "No note of the bass is known under the hits, so there is nothing to lead by."
@@ -217,7 +227,10 @@ func FitLead(m *meter.HitMeter, bass []float32, line []meter.BassNote, goal Goal
 			return f, err
 		}
 		f.Duck = best.duck(depth)
-		after := m.WithKick(apply(m, f.Duck, m.KickSound())).MeasureLead(bass, line, meter.HitFigures{})
+		after, err := m.WithKick(apply(m, f.Duck, m.KickSound())).MeasureLead(bass, line, meter.HitFigures{})
+		if err != nil {
+			return f, err
+		}
 		f.P10 = after.P10
 		f.Reached = worst(after.Clearance) >= goal.Clearance+margin
 		next := figure.Tenth(depth + tailStep)
@@ -249,7 +262,7 @@ func FitSongLead(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 	}
 	goal := goalOf(ctx, song)
 	return mix.Cached(r.Cache, mix.Key("fit lead", p.Key(), line, goal), func() (Fitted, int, error) {
-		f, err := FitLead(p.Meter, p.Mono, line, goal)
+		f, err := FitLead(p.Meter, p.Bass, line, goal)
 		if f.Duck != nil {
 			f.Duck.Trigger = session.KickTrigger
 		}
@@ -260,6 +273,7 @@ func FitSongLead(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 // Lead returns how the bass leads in a pair, by its line.
 func Lead(r *mix.Renderer, p *mix.Pair, f meter.HitFigures, line []meter.BassNote) (meter.BassLead, error) {
 	return mix.Cached(r.Cache, mix.Key("lead", p.Key(), line), func() (meter.BassLead, int, error) {
-		return p.Meter.MeasureLead(p.Mono, line, f), 8 * len(p.Meter.Hits), nil
+		l, err := p.Meter.MeasureLead(p.Bass, line, f)
+		return l, 8 * len(p.Meter.Hits), err
 	})
 }

@@ -102,7 +102,11 @@ func TestLeadFitIsTheLeast(t *testing.T) {
 						ducked[i] *= float32(math.Pow(10, d.GainDB(1000*float64(i-h)/rate)/20))
 					}
 				}
-				p10 := worst(m.WithKick(ducked).MeasureLead(bass.Ch[0], line, meter.HitFigures{}).Clearance)
+				lead, err := m.WithKick(meter.Held(ducked)).MeasureLead(meter.Held(bass.Ch[0]), line, meter.HitFigures{})
+				if err != nil {
+					t.Fatal(err)
+				}
+				p10 := worst(lead.Clearance)
 				if p10 < 8+margin {
 					continue
 				}

@@ -36,7 +36,7 @@ const (
 // reach the clearance that is asked, in 9 of 10. note names the note at a time in the song, s; empty where
 // none is known: those hits keep the whole depth.
 // Long because parts are tried, chosen and summed over the same hits.
-func FitPerNote(m *meter.HitMeter, bass []float32, d *move.Duck, bpm float64, goal Goal, note func(at float64) string) (*PerNote, error) {
+func FitPerNote(m *meter.HitMeter, bass meter.Sound, d *move.Duck, bpm float64, goal Goal, note func(at float64) string) (*PerNote, error) {
 	t, err := lowTrial(m, bass)
 	if err != nil {
 		return nil, err
@@ -113,7 +113,7 @@ func FitSongPerNote(ctx context.Context, r *mix.Renderer, song *session.Song, w 
 	}
 	goal := goalOf(ctx, song)
 	return mix.Cached(r.Cache, mix.Key("per note", p.Key(), d, song.BPM, goal, line), func() (*PerNote, int, error) {
-		n, err := FitPerNote(p.Meter, p.Mono, d, song.BPM, goal, func(at float64) string {
+		n, err := FitPerNote(p.Meter, p.Bass, d, song.BPM, goal, func(at float64) string {
 			for _, n := range line {
 				if at+0.03 >= n.Start && at+0.03 < n.End { // a note may begin a little late
 					return n.Note

@@ -41,8 +41,9 @@ type Sides struct {
 }
 
 // Read works the readouts out for a duck at the hits of m, from the bass before and after. gain is
-// what it does over the range of m, as amplitude.
-func Read(d *move.Duck, bpm float64, m *meter.HitMeter, gain []float32, before, after Sides) (Readout, error) {
+// what it does over the sound that m was made for, as amplitude.
+// Long because all readouts come of one pass over the gain.
+func Read(d *move.Duck, bpm float64, m *meter.HitMeter, gain meter.Sound, before, after Sides) (Readout, error) {
 	at, err := d.AtTempo(bpm)
 	if err != nil {
 		return Readout{}, err
@@ -54,32 +55,54 @@ func Read(d *move.Duck, bpm float64, m *meter.HitMeter, gain []float32, before, 
 		Steepest:    meter.Figure(steepest(at)),
 		Freed:       before.SumPeak - after.SumPeak,
 	}
-	if at.Keyed() {
-		r.Depth, r.Steepest = trace(gain, m.Rate)
-	}
 	if before.Low > 0 && after.Low > 0 {
 		r.BassLossLow = meter.Figure(dsp.PowerDB(before.Low / after.Low))
 	}
-	deep, under := float32(dsp.Gain(deepDB)), 0
-	for _, g := range gain {
-		if g < deep {
-			under++
-		}
+	// what comes ahead of the next hit is that hit's
+	early := 0
+	if at.Keyed() {
+		early = int((at.Comp.Lookahead + backMargin) * float64(m.Rate) / 1000)
 	}
-	r.Share = meter.Figure(100 * float64(under) / float64(len(gain)))
+	free := make([]bool, len(m.Hits)) // of a keyed duck: the gain is back
+	for i := range free {
+		free[i] = true
+	}
+	trace := newTrace(m.Rate)
+	deep, under, frame, hit := float32(dsp.Gain(deepDB)), 0, 0, 0
+	err = gain.Read(func(x []float32) error {
+		for ; hit < len(m.Hits); hit++ {
+			k := m.Hits[hit] + m.Gaps[hit] - early - frame
+			if k >= len(x) {
+				break
+			}
+			free[hit] = k < 0 || k+frame < m.Range.From || k+frame >= m.Range.To || x[k] > float32(dsp.Gain(backDB))
+		}
+		from, to := max(m.Range.From-frame, 0), min(m.Range.To-frame, len(x))
+		frame += len(x)
+		if from >= to {
+			return nil
+		}
+		for _, g := range x[from:to] {
+			if g < deep {
+				under++
+			}
+		}
+		trace.add(x[from:to])
+		return nil
+	})
+	if err != nil {
+		return r, err
+	}
+	if at.Keyed() {
+		r.Depth, r.Steepest = trace.depth, trace.slope
+	}
+	r.Share = meter.Figure(100 * float64(under) / float64(m.Range.To-m.Range.From))
 	for i, h := range m.Hits {
 		if i+1 == len(m.Hits) && m.Open {
 			break
 		}
 		r.Of++
-		free := false
-		if at.Keyed() { // what comes ahead of the next hit is that hit's
-			k := h + m.Gaps[i] - m.Range.From - int((at.Comp.Lookahead+backMargin)*float64(m.Rate)/1000)
-			free = k < 0 || k >= len(gain) || gain[k] > float32(dsp.Gain(backDB))
-		} else {
-			free = back(at, 1000*float64(m.Gaps[i])/float64(m.Rate))
-		}
-		if free {
+		if at.Keyed() && free[i] || !at.Keyed() && back(at, 1000*float64(m.Gaps[i])/float64(m.Rate)) {
 			r.Back++
 		} else {
 			r.Late = append(r.Late, float64(h+m.Offset)/float64(m.Rate))
@@ -91,19 +114,29 @@ func Read(d *move.Duck, bpm float64, m *meter.HitMeter, gain []float32, before, 
 // traceStep is the time over which the slope of a measured gain is taken, s.
 const traceStep = 0.00025
 
-// trace returns the deepest gain in dB and the steepest slope in dB a ms of a measured gain.
-func trace(gain []float32, rate int) (depth, slope meter.Figure) {
-	n := max(1, int(traceStep*float64(rate)))
-	last := 0.0
-	for i := 0; i < len(gain); i += n {
-		db := dsp.DB(max(float64(gain[i]), 1e-6))
-		depth = min(depth, meter.Figure(db))
-		if i > 0 {
-			slope = max(slope, meter.Figure(math.Abs(db-last)*float64(rate)/float64(n)/1000))
+// trace finds the deepest gain in dB and the steepest slope in dB a ms of a measured gain.
+type trace struct {
+	depth, slope meter.Figure
+	rate, step   int
+	skip         int     // frames to the next that is looked at
+	last         float64 // dB
+	begun        bool
+}
+
+func newTrace(rate int) *trace {
+	return &trace{rate: rate, step: max(1, int(traceStep*float64(rate)))}
+}
+
+func (t *trace) add(gain []float32) {
+	for ; t.skip < len(gain); t.skip += t.step {
+		db := dsp.DB(max(float64(gain[t.skip]), 1e-6))
+		t.depth = min(t.depth, meter.Figure(db))
+		if t.begun {
+			t.slope = max(t.slope, meter.Figure(math.Abs(db-t.last)*float64(t.rate)/float64(t.step)/1000))
 		}
-		last = db
+		t.last, t.begun = db, true
 	}
-	return depth, slope
+	t.skip -= len(gain)
 }
 
 // back reports whether a hit's own duck has let go a gap (ms) later, and stays so: the next

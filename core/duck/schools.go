@@ -49,7 +49,7 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		filter = d.Key
 	}
 	goal := goalOf(ctx, song)
-	key, keyID, err := r.KeySound(ctx, &plain, song.DuckTrigger(), p.Wide())
+	key, keyID, err := r.Key(ctx, &plain, song.DuckTrigger(), p.Wide())
 	if err != nil {
 		return Fitted{}, err
 	}
@@ -58,10 +58,10 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		if err != nil {
 			return Fitted{}, 0, err
 		}
-		f, err := fitKeyed(low, p.Meter, before, key, p.Mono, goal, school, filter)
+		f, err := fitKeyed(low, p.Meter, before, key, p.Bass, goal, school, filter)
 		if f.Duck != nil {
 			f.Duck.Trigger = song.DuckTrigger()
 		}
-		return f.unlessMono(p), 2048, err
+		return f.unlessMono(p, err)
 	})
 }

@@ -20,7 +20,7 @@ type State struct {
 	After   meter.HitFigures
 	Duck    *move.Duck // nil where there is none, or it is off
 	Readout *Readout   // nil likewise
-	Gain    []float32  // of the duck over the window, as amplitude; nil likewise
+	Gain    []float32  // of the duck over the window, as amplitude; nil likewise, and over a long one
 }
 
 // Measure renders a song with and without its ducks over a window and judges both.
@@ -64,13 +64,14 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 		return s, nil
 	}
 	m := s.Pair.Meter
-	if s.Gain, err = r.Gain(ctx, song, ducked, s.Pair.Wide()); err != nil {
+	gain, err := r.GainOf(ctx, song, ducked, s.Pair.Wide())
+	if err != nil {
 		return nil, err
 	}
-	if len(s.Gain) >= m.Range.To {
-		s.Gain = s.Gain[m.Range.From:m.Range.To]
+	if held, ok := gain.(meter.Held); ok && len(held) >= m.Range.To {
+		s.Gain = held[m.Range.From:m.Range.To]
 	}
-	readout, err := Read(d, song.BPM, m, s.Gain, before, after)
+	readout, err := Read(d, song.BPM, m, gain, before, after)
 	s.Readout = &readout
 	return s, err
 }
@@ -83,7 +84,8 @@ func sides(ctx context.Context, r *mix.Renderer, song *session.Song, p *mix.Pair
 		part = mix.SoloKick
 		var err error
 		s.Low, err = mix.Cached(r.Cache, mix.Key("kick's low end", p.Key()), func() (float64, int, error) {
-			return p.Meter.LowEnergy(p.Meter.KickSound()), 8, nil
+			e, err := p.Meter.LowEnergy(p.Meter.KickSound())
+			return e, 8, err
 		})
 		if err != nil {
 			return s, err
@@ -97,7 +99,7 @@ func sides(ctx context.Context, r *mix.Renderer, song *session.Song, p *mix.Pair
 // keptTrial is the trial of a pair: all schools and targets are tried on the same.
 func keptTrial(r *mix.Renderer, p *mix.Pair) (*trial, error) {
 	return mix.Cached(r.Cache, mix.Key("trial", p.Key()), func() (*trial, int, error) {
-		t, err := lowTrial(p.Meter, p.Mono)
+		t, err := lowTrial(p.Meter, p.Bass)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -122,8 +124,8 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 		if err != nil {
 			return Fitted{}, 0, err
 		}
-		f, err := t.fit(p.Meter, before, p.Mono, goal)
-		return f.unlessMono(p), 2048, err
+		f, err := t.fit(p.Meter, before, p.Bass, goal)
+		return f.unlessMono(p, err)
 	})
 }
 
@@ -160,16 +162,17 @@ func BoundAt(trade []Trade, clearance float64) meter.Figure {
 // monoLeast is the part of a bass's energy that is left in mono: less is none, its channels are opposite.
 const monoLeast = 1e-3
 
-// unlessMono puts a reason right that speaks of a bass that cancels in mono as of one that is silent or out of the way.
-func (f Fitted) unlessMono(p *mix.Pair) Fitted {
-	if f.Needed || len(p.Bass.Ch) < 2 {
-		return f
+// unlessMono is what is kept of a fit: with a reason put right that speaks of a bass that cancels in mono as of one that
+// is silent or out of the way.
+func (f Fitted) unlessMono(p *mix.Pair, err error) (Fitted, int, error) {
+	if f.Needed || err != nil {
+		return f, 2048, err
 	}
-	both := meter.Energy(p.Bass.Ch[0]) + meter.Energy(p.Bass.Ch[1])
-	if both > 0 && meter.Energy(p.Mono) < monoLeast*both/2 {
+	gone, err := p.Cancels(monoLeast)
+	if gone {
 		f.Reason = "The bass cancels in mono: its channels are upside down against each other, and nothing of it is left to clear. Turn one of them over; then it can be judged."
 	}
-	return f
+	return f, 2048, err
 }
 
 const (

@@ -84,8 +84,9 @@ type HitMeter struct {
 	Home    []float64 // energy of BP_home k in each window
 	Kick    []float32 // smoothed amplitude in 20-150 Hz, one value each EnvelopeStep
 
-	kick       []float32
-	wide       []float32
+	kick       Sound
+	ends       []int     // of the parts in which it is judged
+	wide       []float32 // BP(20,150)k, and smoothed; of a short kick alone
 	smooth     []float32
 	wideEnergy []float64 // sum sm BP(20,150)k in each window
 	wideTop    []int     // frame of its peak after the hit
@@ -109,10 +110,16 @@ func HomeBand(hz float64) (lo, hi float64) { return hz / math.Sqrt2, hz * math.S
 // the range are not judged, but end the gap of the hit before them. homeHz is the kick's
 // settled fundamental. The kick is kept and must not be changed.
 func NewHitMeter(kick []float32, rate int, hits []int, homeHz float64, in Range) (*HitMeter, error) {
+	return NewHitMeterOf(Held(kick), rate, hits, homeHz, in)
+}
+
+// NewHitMeterOf is NewHitMeter for a kick of any length, in memory that does not grow with it. Further errors are those
+// of reading it. In a kick of more than a minute and a half, what comes later than a minute after a hit is not the hit's.
+func NewHitMeterOf(kick Sound, rate int, hits []int, homeHz float64, in Range) (*HitMeter, error) {
 	fs := float64(rate)
-	in.To = min(in.To, len(kick))
+	in.To = min(in.To, kick.Frames())
 	m := &HitMeter{Rate: rate, HomeHz: homeHz, Range: in, kick: kick}
-	end := len(kick)
+	end := kick.Frames()
 	if in.End > 0 {
 		end = min(end, in.End)
 	}
@@ -127,6 +134,14 @@ func NewHitMeter(kick []float32, rate int, hits []int, homeHz float64, in Range)
 	if len(m.Hits) == 0 {
 		return nil, ErrNoHits
 	}
+	for i, h := range m.Hits {
+		next := end
+		if i+1 < len(m.Hits) {
+			next = m.Hits[i+1]
+		}
+		m.Gaps = append(m.Gaps, next-h)
+	}
+	m.ends = partEnds(kick.Frames(), rate, m.Hits)
 	lo, hi := HomeBand(homeHz)
 	var err error
 	if m.home, err = dsp.Bandpass(lo, hi, fs); err != nil {
@@ -135,34 +150,80 @@ func NewHitMeter(kick []float32, rate int, hits []int, homeHz float64, in Range)
 	if m.band, err = dsp.Bandpass(wideLow, wideHigh, fs); err != nil {
 		return nil, err
 	}
-	home := filtered(kick, m.home)
-	m.wide = filtered(kick, m.band)
-	m.smooth = dsp.Smooth(m.wide, smoothTau, fs)
-	m.Kick = envelope(m.smooth, rate)
-	homeSmooth := dsp.Smooth(home, smoothTau, fs)
-	for i, h := range m.Hits {
-		next := end
-		if i+1 < len(m.Hits) {
-			next = m.Hits[i+1]
-		}
-		gap := next - h
-		w := kickWindow(homeSmooth[h:], gap, fs)
-		m.Gaps = append(m.Gaps, gap)
-		m.Windows = append(m.Windows, w)
-		m.Home = append(m.Home, Energy(home[h:h+w]))
-		top, sum := h, 0.0
-		for n := h; n < next; n++ {
-			if m.smooth[n] > m.smooth[top] {
-				top = n
+	return m, m.meet()
+}
+
+// meet works out what depends on the kick alone.
+func (m *HitMeter) meet() error {
+	fs := float64(m.Rate)
+	homeFilter, homeSmoother, low := dsp.NewFilter(m.home), dsp.NewSmoother(smoothTau, fs), m.newLow()
+	var home, homeSmooth scratch
+	return Together(m.ends, func(k int, x [][]float32) error {
+		kick, at := x[0], m.from(k)
+		home, homeSmooth := home.of(len(kick)), homeSmooth.of(len(kick))
+		homeFilter.Process(home, kick)
+		homeSmoother.Process(homeSmooth, home)
+		wide, smooth := low.next(kick)
+		m.Kick = append(m.Kick, envelope(smooth, m.Rate, at, len(m.Kick))...)
+		for i := len(m.Home); i < len(m.Hits) && m.Hits[i] < m.ends[k]; i++ {
+			h := m.Hits[i] - at
+			gap := min(m.Gaps[i], len(kick)-h)
+			w := kickWindow(homeSmooth[h:], gap, fs)
+			m.Windows = append(m.Windows, w)
+			m.Home = append(m.Home, Energy(home[h:h+w]))
+			top, sum := h, 0.0
+			for n := h; n < h+gap; n++ {
+				if smooth[n] > smooth[top] {
+					top = n
+				}
+				if n < h+w {
+					sum += float64(smooth[n])
+				}
 			}
-			if n < h+w {
-				sum += float64(m.smooth[n])
-			}
+			m.wideTop = append(m.wideTop, top+at)
+			m.wideEnergy = append(m.wideEnergy, sum)
 		}
-		m.wideTop = append(m.wideTop, top)
-		m.wideEnergy = append(m.wideEnergy, sum)
+		if len(m.ends) == 1 {
+			m.wide, m.smooth = wide, smooth
+		}
+		return nil
+	}, m.kick)
+}
+
+// from is where a part begins.
+func (m *HitMeter) from(part int) int {
+	if part == 0 {
+		return 0
 	}
-	return m, nil
+	return m.ends[part-1]
+}
+
+// scratch is room that is used again for every part of a sound.
+type scratch []float32
+
+func (s *scratch) of(n int) []float32 {
+	if cap(*s) < n {
+		*s = make([]float32, n)
+	}
+	return (*s)[:n]
+}
+
+// low takes a sound's BP(20,150), and that smoothed, part by part.
+type low struct {
+	filter   *dsp.Filter
+	smoother *dsp.Smoother
+	w, s     scratch
+}
+
+func (m *HitMeter) newLow() *low {
+	return &low{filter: dsp.NewFilter(m.band), smoother: dsp.NewSmoother(smoothTau, float64(m.Rate))}
+}
+
+func (l *low) next(x []float32) (wide, smooth []float32) {
+	wide, smooth = l.w.of(len(x)), l.s.of(len(x))
+	l.filter.Process(wide, x)
+	l.smoother.Process(smooth, wide)
+	return wide, smooth
 }
 
 // kickWindow returns the length in frames of the window that starts where sm does.
@@ -185,49 +246,119 @@ func kickWindow(sm []float32, gap int, fs float64) int {
 }
 
 // Measure judges a bass (mono, same rate, aligned) at every hit. Where the bass is shorter
-// than the kick, the rest is silence.
+// than the kick, the rest is silence. It is for a kick in memory; see MeasureOf.
 func (m *HitMeter) Measure(bass []float32) HitFigures {
-	if len(bass) != len(m.kick) {
-		b := make([]float32, len(m.kick))
-		copy(b, bass)
-		bass = b
-	}
-	fs := float64(m.Rate)
-	home, wide := make([]float32, len(bass)), make([]float32, len(bass))
-	dsp.Process2(dsp.NewFilter(m.home), home, bass, dsp.NewFilter(m.band), wide, bass)
-	smooth := dsp.Smooth(wide, smoothTau, fs)
-	f := HitFigures{Bass: envelope(smooth, m.Rate), Low: Energy(wide[m.Range.From:m.Range.To]), SumPeak: level(pairPeak(m.kick[m.Range.From:m.Range.To], bass[m.Range.From:m.Range.To]))}
-	for i, h := range m.Hits {
-		w := m.Windows[i]
-		hit := Hit{At: float64(h+m.Offset) / fs, Window: 1000 * float64(w) / fs, Gap: float64(m.Gaps[i]) / fs}
-		hit.Clearance = Clearance(m.Home[i], Energy(home[h:h+w]))
-		both := 0.0
-		for n := h; n < h+w; n++ {
-			both += float64(min(m.smooth[n], smooth[n]))
-		}
-		hit.Overlap, hit.PhaseSum, hit.PeakCost = None, None, None
-		if m.wideEnergy[i] > 0 {
-			hit.Overlap = Figure(100 * both / m.wideEnergy[i])
-		}
-		hit.PhaseSum = phaseSum(m.wide[h:h+w], wide[h:h+w])
-		if alone := max(peakOf(m.kick[h:h+w]), peakOf(bass[h:h+w])); alone > 0 {
-			hit.PeakCost = level(pairPeak(m.kick[h:h+w], bass[h:h+w])) - level(float64(alone))
-		}
-		hit.Handover = m.handover(i, smooth)
-		f.Hits = append(f.Hits, hit)
-	}
-	f.summarise()
+	f, _ := m.MeasureOf(Held(bass)) // what is in memory is read without an error
 	return f
 }
 
-// Clearances judges the clearance alone, in hit order.
-func (m *HitMeter) Clearances(bass []float32) []Figure {
-	home := filtered(bass, m.home)
-	out := make([]Figure, len(m.Hits))
-	for i, h := range m.Hits {
-		out[i] = Clearance(m.Home[i], Energy(home[min(h, len(home)):min(h+m.Windows[i], len(home))]))
+// MeasureOf is Measure for a kick and a bass of any length; the error is that of reading them.
+func (m *HitMeter) MeasureOf(bass Sound) (HitFigures, error) {
+	homeFilter, wideFilter := dsp.NewFilter(m.home), dsp.NewFilter(m.band)
+	smoother, kickLow := dsp.NewSmoother(smoothTau, float64(m.Rate)), m.newLow()
+	var home, wide, smooth scratch
+	var f HitFigures
+	var peak float64
+	err := Together(m.ends, func(k int, x [][]float32) error {
+		p := hitPart{m: m, at: m.from(k), kick: x[0], bass: x[1], wide: m.wide, smooth: m.smooth}
+		n := len(p.bass)
+		p.bassHome, p.bassWide, p.bassSmooth = home.of(n), wide.of(n), smooth.of(n)
+		dsp.Process2(homeFilter, p.bassHome, p.bass, wideFilter, p.bassWide, p.bass)
+		smoother.Process(p.bassSmooth, p.bassWide)
+		if m.wide == nil {
+			p.wide, p.smooth = kickLow.next(p.kick)
+		}
+		f.Bass = append(f.Bass, envelope(p.bassSmooth, m.Rate, p.at, len(f.Bass))...)
+		from, to := max(m.Range.From, p.at)-p.at, min(m.Range.To, p.at+n)-p.at
+		if from < to {
+			f.Low += Energy(p.bassWide[from:to])
+			peak = max(peak, pairPeak(p.kick[from:to], p.bass[from:to]))
+		}
+		for i := len(f.Hits); i < len(m.Hits) && m.Hits[i] < m.ends[k]; i++ {
+			f.Hits = append(f.Hits, p.judge(i))
+		}
+		return nil
+	}, m.kick, Filled(bass, m.kick.Frames()))
+	f.SumPeak = level(peak)
+	f.summarise()
+	return f, err
+}
+
+// hitPart is a part of kick and bass, with what is judged of them.
+type hitPart struct {
+	m                              *HitMeter
+	at                             int // frame of its first
+	kick, wide, smooth             []float32
+	bass                           []float32
+	bassHome, bassWide, bassSmooth []float32
+}
+
+// judge judges the bass at a hit.
+func (p *hitPart) judge(i int) Hit {
+	m, fs := p.m, float64(p.m.Rate)
+	h, w := m.Hits[i]-p.at, m.Windows[i]
+	hit := Hit{At: float64(m.Hits[i]+m.Offset) / fs, Window: 1000 * float64(w) / fs, Gap: float64(m.Gaps[i]) / fs}
+	hit.Clearance = Clearance(m.Home[i], Energy(p.bassHome[h:h+w]))
+	both := 0.0
+	for n := h; n < h+w; n++ {
+		both += float64(min(p.smooth[n], p.bassSmooth[n]))
 	}
-	return out
+	hit.Overlap, hit.PhaseSum, hit.PeakCost = None, None, None
+	if m.wideEnergy[i] > 0 {
+		hit.Overlap = Figure(100 * both / m.wideEnergy[i])
+	}
+	hit.PhaseSum = phaseSum(p.wide[h:h+w], p.bassWide[h:h+w])
+	if alone := max(peakOf(p.kick[h:h+w]), peakOf(p.bass[h:h+w])); alone > 0 {
+		hit.PeakCost = level(pairPeak(p.kick[h:h+w], p.bass[h:h+w])) - level(float64(alone))
+	}
+	hit.Handover = p.handover(i)
+	return hit
+}
+
+// Clearances judges the clearance alone, in hit order.
+func (m *HitMeter) Clearances(bass Sound) ([]Figure, error) {
+	out := make([]Figure, 0, len(m.Hits))
+	filter := dsp.NewFilter(m.home)
+	var room scratch
+	err := Together(m.ends, func(k int, x [][]float32) error {
+		home, at := room.of(len(x[0])), m.from(k)
+		filter.Process(home, x[0])
+		for i := len(out); i < len(m.Hits) && m.Hits[i] < m.ends[k]; i++ {
+			out = append(out, Clearance(m.Home[i], Energy(home[m.Hits[i]-at:m.Hits[i]-at+m.Windows[i]])))
+		}
+		return nil
+	}, Filled(bass, m.kick.Frames()))
+	return out, err
+}
+
+// AtHits gives a bass at each hit: from some frames before it to the end of its window, and in the home band from the hit
+// on. What f is given is its own.
+func (m *HitMeter) AtHits(bass Sound, before int, f func(hit int, x, home []float32)) error {
+	filter := dsp.NewFilter(m.home)
+	var room scratch
+	tail := make([]float32, before) // of the part before
+	i := 0
+	return Together(m.ends, func(k int, parts [][]float32) error {
+		x, at := parts[0], m.from(k)
+		home := room.of(len(x))
+		filter.Process(home, x)
+		for ; i < len(m.Hits) && m.Hits[i] < m.ends[k]; i++ {
+			h, w := m.Hits[i]-at, m.Windows[i]
+			own := make([]float32, before+w)
+			copy(own[max(0, before-h):], x[max(0, h-before):h+w])
+			if early := before - h; early > 0 {
+				copy(own[:early], tail[before-early:])
+			}
+			f(i, own, append([]float32(nil), home[h:h+w]...))
+		}
+		if n := len(x); n >= before {
+			copy(tail, x[n-before:])
+		} else {
+			copy(tail, tail[n:])
+			copy(tail[before-n:], x)
+		}
+		return nil
+	}, Filled(bass, m.kick.Frames()))
 }
 
 func (f *HitFigures) summarise() {
@@ -252,12 +383,13 @@ func (f *HitFigures) summarise() {
 // handover returns the first time after the kick's peak at which the bass is at least the
 // kick and stays so; 0 where that is already so at the peak (the kick never leads); None
 // where it does not come before the next hit.
-func (m *HitMeter) handover(i int, bass []float32) Figure {
-	h, top := m.Hits[i], m.wideTop[i]
+func (p *hitPart) handover(i int) Figure {
+	m := p.m
+	h, top := m.Hits[i]-p.at, m.wideTop[i]-p.at
 	stay := int(handoverStay * float64(m.Rate))
 	run := 0
-	for n := top; n < h+m.Gaps[i]; n++ {
-		if bass[n] < m.smooth[n] || bass[n] < powerFloor {
+	for n := top; n < min(h+m.Gaps[i], len(p.bass)); n++ {
+		if p.bassSmooth[n] < p.smooth[n] || p.bassSmooth[n] < powerFloor {
 			run = 0
 			continue
 		}
@@ -327,19 +459,32 @@ func filtered(x []float32, sections []dsp.Biquad) []float32 {
 }
 
 // LowEnergy returns the energy of a bass in 20-150 Hz over the range that is judged.
-func (m *HitMeter) LowEnergy(bass []float32) float64 {
-	y := filtered(bass, m.band)
-	return Energy(y[min(m.Range.From, len(y)):min(m.Range.To, len(y))])
+func (m *HitMeter) LowEnergy(bass Sound) (float64, error) {
+	filter := dsp.NewFilter(m.band)
+	var room scratch
+	at, sum := 0, 0.0
+	err := bass.Read(func(x []float32) error {
+		wide := room.of(len(x))
+		filter.Process(wide, x)
+		if from, to := max(m.Range.From-at, 0), min(m.Range.To-at, len(x)); from < to {
+			sum += Energy(wide[from:to])
+		}
+		at += len(x)
+		return nil
+	})
+	return sum, err
 }
 
 // WideBand returns the filter BP(20,150) for a rate in Hz.
 func WideBand(fs float64) ([]dsp.Biquad, error) { return dsp.Bandpass(wideLow, wideHigh, fs) }
 
-func envelope(smooth []float32, rate int) []float32 {
+// envelope samples the root of a smoothed power each EnvelopeStep: of a part that begins at a frame, where so many samples
+// were taken before.
+func envelope(smooth []float32, rate, at, taken int) []float32 {
 	step := EnvelopeStep * float64(rate)
-	out := make([]float32, int(float64(len(smooth))/step))
+	out := make([]float32, max(0, int(float64(at+len(smooth))/step)-taken))
 	for i := range out {
-		out[i] = float32(math.Sqrt(float64(smooth[int(float64(i)*step)])))
+		out[i] = float32(math.Sqrt(float64(smooth[max(0, int(float64(taken+i)*step)-at)])))
 	}
 	return out
 }
@@ -349,20 +494,38 @@ const lowPairRate = 8000
 
 // LowPair returns kick and bass in 20-150 Hz at a lowered rate, and that rate in Hz, for asking
 // what moving one against the other would do.
-func (m *HitMeter) LowPair(bass []float32) (kick, low []float32, rate float64) {
+func (m *HitMeter) LowPair(bass Sound) (kick, low []float32, rate float64, err error) {
 	factor := max(1, m.Rate/lowPairRate)
-	wide := filtered(bass, m.band)
-	for i := 0; i < len(m.wide); i += factor {
-		kick = append(kick, m.wide[i])
-		if i < len(wide) {
-			low = append(low, wide[i])
-		}
+	lowered := func(s Sound) (out []float32, err error) {
+		filter := dsp.NewFilter(m.band)
+		var room scratch
+		skip := 0
+		err = s.Read(func(x []float32) error {
+			wide := room.of(len(x))
+			filter.Process(wide, x)
+			for ; skip < len(x); skip += factor {
+				out = append(out, wide[skip])
+			}
+			skip -= len(x)
+			return nil
+		})
+		return out, err
 	}
-	return kick, low, float64(m.Rate) / float64(factor)
+	if kick, err = lowered(m.kick); err == nil {
+		low, err = lowered(bass)
+	}
+	return kick, low, float64(m.Rate) / float64(factor), err
 }
 
-// KickSound returns the kick that is judged, mono; it must not be changed.
-func (m *HitMeter) KickSound() []float32 { return m.kick }
+// Hearing returns the meter with the same kick, read in another way.
+func (m *HitMeter) Hearing(kick Sound) *HitMeter {
+	c := *m
+	c.kick = kick
+	return &c
+}
+
+// KickSound returns the kick that is judged, mono.
+func (m *HitMeter) KickSound() Sound { return m.kick }
 
 // fineBand is the width of a fine band: a semitone.
 const fineBand = 1.0 / 12
@@ -378,31 +541,40 @@ func FineHz(i int) float64 { return FineLow * math.Pow(2, float64(i)*fineBand) }
 
 // FineSpectrum returns the amplitude of a sound over the hits' windows in bands of a semitone, the
 // root of the mean power over the hits; the windows are tapered at their ends.
-func (m *HitMeter) FineSpectrum(x []float32) []float64 {
+func (m *HitMeter) FineSpectrum(x Sound) ([]float64, error) {
 	const size = 1 << 13
 	factor := max(1, m.Rate/2000)
 	fs := float64(m.Rate) / float64(factor)
 	lp, err := dsp.ButterworthLowpass(8, min(400, 0.4*fs), float64(m.Rate))
 	if err != nil {
-		return make([]float64, FineBins)
+		return nil, err
 	}
-	low := filtered(x, lp)
-	fft := fourier.NewFFT(size)
+	fft, filter := fourier.NewFFT(size), dsp.NewFilter(lp)
 	frame, power := make([]float64, size), make([]float64, size/2+1)
 	var c []complex128
-	for i, h := range m.Hits {
-		n := min(m.Windows[i], len(low)-h) / factor
-		for k := range frame {
-			frame[k] = 0
-			if k < n {
-				taper := math.Min(1, float64(n-k)/(0.3*float64(n)+1))
-				frame[k] = float64(low[h+k*factor]) * taper
+	var room scratch
+	i := 0
+	err = Together(m.ends, func(part int, y [][]float32) error {
+		low := room.of(len(y[0]))
+		filter.Process(low, y[0])
+		for ; i < len(m.Hits) && m.Hits[i] < m.ends[part]; i++ {
+			h, n := m.Hits[i]-m.from(part), m.Windows[i]/factor
+			for k := range frame {
+				frame[k] = 0
+				if k < n {
+					taper := math.Min(1, float64(n-k)/(0.3*float64(n)+1))
+					frame[k] = float64(low[h+k*factor]) * taper
+				}
+			}
+			c = fft.Coefficients(c, frame)
+			for k, v := range c {
+				power[k] += real(v)*real(v) + imag(v)*imag(v)
 			}
 		}
-		c = fft.Coefficients(c, frame)
-		for k, v := range c {
-			power[k] += real(v)*real(v) + imag(v)*imag(v)
-		}
+		return nil
+	}, Filled(x, m.kick.Frames()))
+	if err != nil {
+		return nil, err
 	}
 	out := make([]float64, FineBins)
 	for i := range out {
@@ -411,26 +583,6 @@ func (m *HitMeter) FineSpectrum(x []float32) []float64 {
 			out[i] += power[k] * max(0, min(hi, float64(k)+0.5)-max(lo, float64(k)-0.5))
 		}
 		out[i] = math.Sqrt(out[i] / float64(max(1, len(m.Hits))) / (hi - lo))
-	}
-	return out
-}
-
-// OverIn returns the clearance of a bass over the kick in the octave around a note, at some of the
-// hits, from some seconds after each to the next: the mirror of Clearance, for where the bass leads.
-func (m *HitMeter) OverIn(bass []float32, noteHz float64, hits []int, from float64) ([]Figure, error) {
-	lo, hi := HomeBand(noteHz)
-	band, err := dsp.Bandpass(lo, hi, float64(m.Rate))
-	if err != nil {
-		return nil, err
-	}
-	k, b := filtered(m.kick, band), filtered(bass, band)
-	out := make([]Figure, len(hits))
-	for i, h := range hits {
-		at, end := m.Hits[h]+int(from*float64(m.Rate)), m.Hits[h]+m.Gaps[h]
-		out[i] = None
-		if at < end && end <= len(b) {
-			out[i] = Clearance(Energy(b[at:end]), Energy(k[at:end]))
-		}
 	}
 	return out, nil
 }

@@ -1,6 +1,10 @@
 package meter
 
-import "math"
+import (
+	"math"
+
+	"mellowthump/core/dsp"
+)
 
 // LeadFrom is how long after the hit the bass is judged from where it leads, s (design, 3-sound).
 const LeadFrom = 0.060
@@ -40,24 +44,60 @@ func (b BassLead) Under(target float64) int {
 	return n
 }
 
-// MeasureLead judges the bass against the kick where it leads. line is the bass's own, in seconds of
+// MeasureLead judges the bass against the kick where it leads: its clearance over the kick in the octave around the note
+// that it plays, from LeadFrom after each hit to the next, the mirror of Clearance. line is the bass's own, in seconds of
 // the song; f are the figures of the same pair.
-func (m *HitMeter) MeasureLead(bass []float32, line []BassNote, f HitFigures) BassLead {
+func (m *HitMeter) MeasureLead(bass Sound, line []BassNote, f HitFigures) (BassLead, error) {
 	out := BassLead{Clearance: make([]Figure, len(m.Hits)), Handover: f.HandoverMedian}
 	for i := range out.Clearance {
 		out.Clearance[i] = None
 	}
-	for hz, hits := range m.LeadNotes(line) {
-		over, err := m.OverIn(bass, hz, hits, LeadFrom)
-		if err != nil {
-			continue
+	from := int(LeadFrom * float64(m.Rate))
+	err := m.OverNotes(bass, line, func(hit int, kick, bass []float32) {
+		if from < len(bass) {
+			out.Clearance[hit] = Clearance(Energy(bass[from:]), Energy(kick[from:]))
 		}
-		for k, i := range hits {
-			out.Clearance[i] = over[k]
-		}
-	}
+	})
 	out.Median, out.P10 = Median(out.Clearance), Percentile(out.Clearance, 0.1)
-	return out
+	return out, err
+}
+
+// OverNotes gives kick and bass in the octave around the note under each hit of which one is known, from the hit to the
+// next; what f is given it must not keep.
+func (m *HitMeter) OverNotes(bass Sound, line []BassNote, f func(hit int, kick, bass []float32)) error {
+	type octave struct {
+		hits       []int
+		kick, bass *dsp.Filter
+	}
+	var octaves []octave
+	for hz, hits := range m.LeadNotes(line) {
+		lo, hi := HomeBand(hz)
+		band, err := dsp.Bandpass(lo, hi, float64(m.Rate))
+		if err != nil {
+			continue // a note that no band can be laid around
+		}
+		octaves = append(octaves, octave{hits, dsp.NewFilter(band), dsp.NewFilter(band)})
+	}
+	var k, b scratch
+	return Together(m.ends, func(part int, x [][]float32) error {
+		kick, bass, at := k.of(len(x[0])), b.of(len(x[1])), m.from(part)
+		for o := range octaves {
+			octaves[o].kick.Process(kick, x[0])
+			octaves[o].bass.Process(bass, x[1])
+			for len(octaves[o].hits) > 0 {
+				i := octaves[o].hits[0]
+				if m.Hits[i] >= m.ends[part] {
+					break
+				}
+				octaves[o].hits = octaves[o].hits[1:]
+				from, to := m.Hits[i]-at, min(m.Hits[i]+m.Gaps[i]-at, len(bass))
+				if from < to {
+					f(i, kick[from:to], bass[from:to])
+				}
+			}
+		}
+		return nil
+	}, m.kick, Filled(bass, m.kick.Frames()))
 }
 
 // LeadNotes returns the hits (by their number) under each pitch of a line, to a semitone in Hz: the note
@@ -74,9 +114,9 @@ func (m *HitMeter) LeadNotes(line []BassNote) map[float64][]int {
 	return byNote
 }
 
-// WithKick returns the meter with another sound of the kick at the same hits, for MeasureLead and OverIn
+// WithKick returns the meter with another sound of the kick at the same hits, for MeasureLead and OverNotes
 // alone: what was worked out of the kick stays that of the old one.
-func (m *HitMeter) WithKick(kick []float32) *HitMeter {
+func (m *HitMeter) WithKick(kick Sound) *HitMeter {
 	c := *m
 	c.kick = kick
 	return &c

@@ -54,6 +54,9 @@ func Read(r io.Reader) (notes []Note, err error) {
 	if len(b) < 14 || b[12] == 0 && b[13] == 0 {
 		return nil, errors.New("its MIDI header gives no time base")
 	}
+	if binary.BigEndian.Uint32(b[4:]) != 6 {
+		return nil, errors.New("its MIDI header is of a length that none has")
+	}
 	for at := 0; at < len(b); { // the parser takes what there is of a file that ends early
 		if at+8 > len(b) || at+8+int(binary.BigEndian.Uint32(b[at+4:])) > len(b) {
 			return nil, errors.New("it is cut short: a MIDI track ends before its length")

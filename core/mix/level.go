@@ -27,6 +27,8 @@ type Level struct {
 	gain  float64      // dB, by which all that was measured is turned
 	loud  *meter.Loudness
 	worst []int // frames of the loudest stretches, loudest first
+
+	channels int
 }
 
 // Integrated returns the BS.1770 loudness in LUFS. A mono part is measured as one channel.
@@ -47,10 +49,11 @@ func (l Level) Turned(db float64) Level {
 
 // levelMeter measures a Level block by block.
 type levelMeter struct {
-	loud  *meter.Loudness
-	step  int
-	peaks []spot // of every stretch
-	at    int
+	loud     *meter.Loudness
+	channels int
+	step     int
+	peaks    []spot // of every stretch
+	at       int
 }
 
 type spot struct {
@@ -59,7 +62,7 @@ type spot struct {
 }
 
 func newLevelMeter(rate, channels, from int) *levelMeter {
-	return &levelMeter{loud: meter.NewLoudness(rate, channels), step: max(1, int(peakStep*float64(rate))), at: from}
+	return &levelMeter{loud: meter.NewLoudness(rate, channels), channels: channels, step: max(1, int(peakStep*float64(rate))), at: from}
 }
 
 func (m *levelMeter) add(b audio.Buffer) {
@@ -86,7 +89,7 @@ func (m *levelMeter) add(b audio.Buffer) {
 
 func (m *levelMeter) level() Level {
 	sort.SliceStable(m.peaks, func(i, j int) bool { return m.peaks[i].peak > m.peaks[j].peak })
-	l := Level{Peak: meter.None, loud: m.loud}
+	l := Level{Peak: meter.None, loud: m.loud, channels: m.channels}
 	if len(m.peaks) > 0 && m.peaks[0].peak > 0 {
 		l.Peak, l.At = meter.Figure(dsp.DB(float64(m.peaks[0].peak))), m.peaks[0].at
 	}

@@ -17,6 +17,9 @@ type Loud struct {
 
 // Loudness measures what is heard of a solo over a window.
 func (r *Renderer) Loudness(ctx context.Context, song *session.Song, solo Solo, w Window) (Loud, error) {
+	if long(song.Rate, w) && solo != SoloKey {
+		return r.longLoudness(ctx, song, solo, w)
+	}
 	b, k, err := r.Heard(ctx, song, solo, w)
 	if err != nil {
 		return Loud{meter.None, meter.None}, err
@@ -32,6 +35,22 @@ func (r *Renderer) Loudness(ctx context.Context, song *session.Song, solo Solo, 
 		}
 		return Loud{Peak: meter.PeakDB(b.Ch...), Integrated: l.IntegratedAt(both)}, 200, nil
 	})
+}
+
+// longLoudness is Loudness in memory that does not grow with the window.
+func (r *Renderer) longLoudness(ctx context.Context, song *session.Song, solo Solo, w Window) (Loud, error) {
+	in, err := r.graph(song).master(cutOf(song, solo))
+	if err != nil {
+		return Loud{meter.None, meter.None}, err
+	}
+	l, err := r.measured(passing(ctx), []input{in}, song.Rate, w, 1)
+	if err != nil {
+		return Loud{meter.None, meter.None}, err
+	}
+	if l.channels == 1 { // it sounds on both sides of the mix
+		return Loud{Peak: l.Peak, Integrated: l.Turned(dsp.PowerDB(2)).Integrated()}, nil
+	}
+	return Loud{Peak: l.Peak, Integrated: l.Integrated()}, nil
 }
 
 // loudness measures a solo, rendered as b. Weighting is linear: where the moves of buses and master are, too, what no

@@ -50,21 +50,26 @@ type Renderer struct {
 	Library Library
 	Cache   *Cache
 	long    *Cache // of passes over whole songs: they never push out what the loop is made of
+	once    *Cache // of passes of which nothing is kept: what two sounds of one piece share
 	block   int
 }
 
 // longPart is the part of the memory that passes over whole songs may take: one in so many.
 const longPart = 3
 
+// oncePart is the part of it, beside that, which passes take that are made once.
+const oncePart = 16
+
 // New returns a renderer that keeps up to cacheBytes of results.
 func New(lib Library, cacheBytes int) *Renderer {
-	return &Renderer{Library: lib, Cache: NewCache(cacheBytes - cacheBytes/longPart), long: NewCache(cacheBytes / longPart), block: Block}
+	return &Renderer{Library: lib, Cache: NewCache(cacheBytes - cacheBytes/longPart), long: NewCache(cacheBytes / longPart), once: NewCache(cacheBytes / oncePart), block: Block}
 }
 
 // Forget drops all results: the sound of a file is not what it was.
 func (r *Renderer) Forget() {
 	r.Cache.Forget()
 	r.long.Forget()
+	r.once.Forget()
 }
 
 // longWindow is the length from which a window counts as a pass over the whole song, s.
@@ -72,6 +77,9 @@ const longWindow = 40
 
 // shelf returns the cache in which renders of a window are kept.
 func (r *Renderer) shelf(ctx context.Context, rate int, w Window) *Cache {
+	if ctx.Value(passingPass{}) != nil {
+		return r.once
+	}
 	if w.Frames() > longWindow*rate || ctx.Value(longPass{}) != nil {
 		return r.long
 	}

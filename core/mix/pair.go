@@ -22,16 +22,17 @@ var (
 	ErrNoPitch = errors.New("the kick has no pitch to be found between 25 and 400 Hz, so it has no home octave")
 )
 
-// Pair is kick and bass as they reach the master, with a lead before and after the window.
+// Pair is kick and bass as they reach the master, with a lead before and after the window. A long one is not held: it is
+// rendered as it is read.
 type Pair struct {
 	Meter   *meter.HitMeter
-	Bass    audio.Buffer // mono where every bass is
-	Mono    []float32    // of the bass
-	Hits    []int        // of the kick, in frames of the buffers, those outside the window too
-	Window  Window       // in the song
-	Inside  Window       // the window within the buffers
+	Bass    meter.Sound // mono
+	Hits    []int       // of the kick, in frames of the buffers, those outside the window too
+	Window  Window      // in the song
+	Inside  Window      // the window within the buffers
 	kickKey string
 	bassKey string
+	stereo  func(f func(audio.Buffer) error) error // the bass in its own channels
 }
 
 // Pair renders kick and bass over a window. The error is one of those above, or
@@ -48,12 +49,19 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 	pad := int(lead * float64(song.Rate))
 	wide := Window{w.From - pad, w.To + pad}
 	p := &Pair{Window: w, Inside: Window{pad, pad + w.Frames()}}
-	kick, kickKey, err := r.solo(ctx, song, SoloKick, wide, 1)
+	kick, kickKey, err := r.soundOf(ctx, song, SoloKick, wide)
 	if err != nil {
 		return nil, err
 	}
-	if p.Bass, p.bassKey, err = r.solo(ctx, song, SoloBass, wide, 1); err != nil {
+	if p.Bass, p.bassKey, err = r.soundOf(ctx, song, SoloBass, wide); err != nil {
 		return nil, err
+	}
+	p.stereo = func(f func(audio.Buffer) error) error {
+		in, err := r.graph(song).master(cutOf(song, SoloBass))
+		if err != nil {
+			return err
+		}
+		return r.each(passing(ctx), []input{in}, song.Rate, wide, 1, f)
 	}
 	hz, err := r.KickHz(song)
 	if err != nil {
@@ -83,9 +91,19 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 	}
 	end -= wide.From
 	p.kickKey = key("kick", kickKey, hz, p.Hits, p.Inside, end)
-	p.Meter, err = Cached(r.shelf(ctx, song.Rate, wide), p.kickKey, func() (*meter.HitMeter, int, error) {
-		mono := kick.Mono()
-		if !meter.PeakDB(mono).Valid() {
+	met, err := Cached(r.shelf(ctx, song.Rate, wide), p.kickKey, func() (*meter.HitMeter, int, error) {
+		silent, bytes := true, 100*len(p.Hits)+kick.Frames()/10
+		if held, ok := kick.(meter.Held); ok {
+			silent, bytes = !meter.PeakDB(held).Valid(), 16*len(held)
+		} else if err := kick.Read(func(x []float32) error {
+			if silent = silent && meter.Peak(x) == 0; !silent {
+				return errHeard
+			}
+			return nil
+		}); err != nil && !errors.Is(err, errHeard) {
+			return nil, 0, err
+		}
+		if silent {
 			return nil, 0, ErrSilent
 		}
 		if len(p.Hits) == 0 {
@@ -94,26 +112,42 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 		if hz <= 0 {
 			return nil, 0, ErrNoPitch
 		}
-		m, err := meter.NewHitMeter(mono, song.Rate, p.Hits, hz, meter.Range{From: p.Inside.From, To: p.Inside.To, End: end})
+		m, err := meter.NewHitMeterOf(kick, song.Rate, p.Hits, hz, meter.Range{From: p.Inside.From, To: p.Inside.To, End: end})
 		if err != nil {
 			return nil, 0, err
 		}
 		m.Offset = wide.From
-		return m, 20 * len(mono), nil
+		return m, bytes, nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	p.Mono, err = Cached(r.shelf(ctx, song.Rate, wide), key("mono", p.bassKey), func() ([]float32, int, error) {
-		m := p.Bass.Mono()
-		return m, 4 * len(m), nil
+	p.Meter = met.Hearing(kick) // as long as ctx lasts
+	return p, nil
+}
+
+// errHeard ends the search for sound.
+var errHeard = errors.New("there is sound")
+
+// Mono returns the samples of a pair's bass.
+func (p *Pair) Mono() ([]float32, error) { return meter.Samples(p.Bass) }
+
+// Cancels reports whether the bass is lost where its channels are added up: of its energy, less than a part is left.
+func (p *Pair) Cancels(part float64) (bool, error) {
+	both, mono := 0.0, 0.0
+	err := p.stereo(func(b audio.Buffer) error {
+		if len(b.Ch) == 2 {
+			both += meter.Energy(b.Ch[0]) + meter.Energy(b.Ch[1])
+			mono += meter.Energy(b.Mono())
+		}
+		return nil
 	})
-	return p, err
+	return both > 0 && mono < part*both/2, err
 }
 
 // Wide returns the window of the buffers, the lead included.
 func (p *Pair) Wide() Window {
-	return Window{p.Window.From - p.Inside.From, p.Window.From - p.Inside.From + len(p.Mono)}
+	return Window{p.Window.From - p.Inside.From, p.Window.From - p.Inside.From + p.Bass.Frames()}
 }
 
 // Key identifies what was rendered.
@@ -122,8 +156,8 @@ func (p *Pair) Key() string { return key("pair", p.kickKey, p.bassKey) }
 // Figures measures the pair at every hit of the window.
 func (r *Renderer) Figures(p *Pair) (meter.HitFigures, error) {
 	return Cached(r.Cache, key("figures", p.Key()), func() (meter.HitFigures, int, error) {
-		f := p.Meter.Measure(p.Mono)
-		return f, 4*len(f.Bass) + 120*len(f.Hits), nil
+		f, err := p.Meter.MeasureOf(p.Bass)
+		return f, 4*len(f.Bass) + 120*len(f.Hits), err
 	})
 }
 

@@ -54,10 +54,8 @@ func (g *graph) tap(t Tap) (input, error) {
 func (r *Renderer) print(ctx context.Context, ins []input, rate int, w Window, channels int, write func([]audio.Buffer) error) (err error) {
 	p := &printer{r: r, ctx: ctx, begins: map[string]int{}, streams: map[string]*stream{}}
 	defer func() {
-		for _, c := range p.closers {
-			if e := c(); err == nil {
-				err = e
-			}
+		if e := p.close(); err == nil {
+			err = e
 		}
 	}()
 	for _, in := range ins { // from where on each place must run: known before any of them does
@@ -94,6 +92,16 @@ type printer struct {
 	begins  map[string]int // by node or key: the first frame that anybody wants of it
 	streams map[string]*stream
 	closers []func() error
+}
+
+// close closes the files that it reads.
+func (p *printer) close() (err error) {
+	for _, c := range p.closers {
+		if e := c(); err == nil {
+			err = e
+		}
+	}
+	return err
 }
 
 // stream yields the frames of one place, one after another; readers may stand at different frames of it.

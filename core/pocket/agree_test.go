@@ -77,7 +77,10 @@ func TestFindNudge(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		n := FindNudge(p.Meter, p.Mono)
+		n, err := FindNudge(p.Meter, p.Bass)
+		if err != nil {
+			t.Fatal(err)
+		}
 		if math.Abs(n.Best.MS-c.want.MS) > 0.1 || n.Best.Flip != c.want.Flip || math.Abs(float64(n.BestSum)-3.01) > 0.1 {
 			t.Errorf("%+v: best %+v with %.2f dB", c, n.Best, float64(n.BestSum))
 		}
@@ -232,7 +235,10 @@ func TestMeasureLead(t *testing.T) {
 	}
 	bass := sine(55, 0.4)
 	line := []meter.BassNote{{Start: 0, End: 3, Hz: 55, Note: "A1"}}
-	lead := m.MeasureLead(bass.Ch[0], line, m.Measure(bass.Ch[0]))
+	lead, err := m.MeasureLead(meter.Held(bass.Ch[0]), line, m.Measure(bass.Ch[0]))
+	if err != nil {
+		t.Fatal(err)
+	}
 	if want := 20 * math.Log10(4); math.Abs(float64(lead.Median)-want) > 0.3 {
 		t.Errorf("%.2f dB, want %.2f", float64(lead.Median), want)
 	}
@@ -306,7 +312,10 @@ func TestFindNudgeOnNoiseBursts(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		n := FindNudge(m, bass)
+		n, err := FindNudge(m, meter.Held(bass))
+		if err != nil {
+			t.Fatal(err)
+		}
 		want := -1000 * float64(c.frames) / rate
 		if math.Abs(n.Best.MS-want) > 0.05 || n.Best.Flip != (c.sign < 0) {
 			t.Errorf("%d frames, sign %g: found %.3f ms, flip %v; want %.3f", c.frames, c.sign, n.Best.MS, n.Best.Flip, want)

@@ -63,8 +63,11 @@ func (l lags) sum(i int, flip bool) meter.Figure {
 // largest median phase sum over the hits of m (design, 3-sound: phase sum). bass is mono, as it
 // was measured.
 // Long because it is one search over delays: both polarities are summed in the same pass.
-func FindNudge(m *meter.HitMeter, bass []float32) *Nudge {
-	kick, low, step := m.LowPair(bass)
+func FindNudge(m *meter.HitMeter, bass meter.Sound) (*Nudge, error) {
+	kick, low, step, err := m.LowPair(bass)
+	if err != nil {
+		return nil, err
+	}
 	most := int(math.Round(nudgeMost / 1000 * step))
 	every := max(1, int(math.Round(nudgeStep/1000*step)))
 	n := &Nudge{Of: len(m.Hits)}
@@ -90,7 +93,7 @@ func FindNudge(m *meter.HitMeter, bass []float32) *Nudge {
 		all = append(all, l)
 	}
 	if len(all) == 0 {
-		return n
+		return n, nil
 	}
 	at := func(i int, flip bool) []meter.Figure {
 		var f []meter.Figure
@@ -136,7 +139,7 @@ func FindNudge(m *meter.HitMeter, bass []float32) *Nudge {
 			n.Hurt++
 		}
 	}
-	return n
+	return n, nil
 }
 
 func abs(i int) int { return max(i, -i) }

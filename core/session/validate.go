@@ -131,7 +131,9 @@ func (s *Song) validateTriggers() error {
 			return err
 		}
 		if t.Grid != "" {
-			if _, err := move.NoteMS(t.Grid, s.BPM); err != nil {
+			if ms, err := move.NoteMS(t.Grid, s.BPM); err == nil && ms <= 0 {
+				return fmt.Errorf("the trigger %q is a grid of %q, which goes backwards", t.Name, t.Grid)
+			} else if err != nil {
 				return fmt.Errorf("the trigger %q: %w", t.Name, err)
 			}
 		}

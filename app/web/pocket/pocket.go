@@ -59,7 +59,12 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	m := v.State.Pair.Meter
 	out.Home[0], out.Home[1] = meter.HomeBand(m.HomeHz)
 	spectra, err := mix.Cached(h.Renderer.Cache, mix.Key("fine", v.State.Pair.Key()), func() ([2][]float64, int, error) {
-		return [2][]float64{m.FineSpectrum(m.KickSound()), m.FineSpectrum(v.State.Pair.Mono)}, 16 * meter.FineBins, nil
+		kick, err := m.FineSpectrum(m.KickSound())
+		if err != nil {
+			return [2][]float64{}, 0, err
+		}
+		bass, err := m.FineSpectrum(v.State.Pair.Bass)
+		return [2][]float64{kick, bass}, 16 * meter.FineBins, err
 	})
 	if err != nil {
 		return nil, fmt.Errorf("the spectra of kick and bass: %w", err)
