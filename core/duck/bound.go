@@ -2,6 +2,7 @@ package duck
 
 import (
 	"math"
+	"slices"
 
 	"mellowthump/core/dsp"
 )
@@ -25,15 +26,16 @@ const (
 
 // model is a bass on the grid, around some curve.
 type model struct {
-	first int         // step of the first column: a step j covers boundStep ms from (first+j) boundStep on
-	e     [][]float64 // of each hit: energy in its home band that a step makes
-	rest  []float64   // and what no step reaches
-	kick  []float64   // its kick's energy
-	c     []float64   // of each step: share of the energy in 20-150 Hz, over all hits
-	off   float64     // share that is lost beside what the steps tell
-	least float64     // dB, the cap
-	rise  float64     // dB/ms, the fastest a curve may come back
-	wait  int         // steps at the start that stay at 0: where a curve may not begin before the hit
+	first int                    // step of the first column: a step j covers boundStep ms from (first+j) boundStep on
+	e     [][]float64            // of each hit: energy in its home band that a step makes
+	rest  []float64              // and what no step reaches
+	kick  []float64              // its kick's energy
+	c     []float64              // of each step: share of the energy in 20-150 Hz, over all hits
+	off   float64                // share that is lost beside what the steps tell
+	least float64                // dB, the cap
+	rise  float64                // dB/ms, the fastest a curve may come back
+	known map[*float64][]float64 // energies of curves, by their first step
+	wait  int                    // steps at the start that stay at 0: where a curve may not begin before the hit
 }
 
 // steps is how many a model has.
@@ -72,6 +74,22 @@ func (m *model) energy(hit int, u []float64) float64 {
 	return a + b
 }
 
+// energies are those of the bass at all hits; of a curve that is asked for again they are kept.
+func (m *model) energies(u []float64) []float64 {
+	if e := m.known[&u[0]]; e != nil {
+		return e
+	}
+	if m.known == nil {
+		m.known = map[*float64][]float64{}
+	}
+	e := make([]float64, len(m.e))
+	for i := range e {
+		e[i] = m.energy(i, u)
+	}
+	m.known[&u[0]] = e
+	return e
+}
+
 // bounded is what a linear programme comes to.
 type bounded struct {
 	u      []float64
@@ -95,8 +113,9 @@ func (m *model) solve(clearance float64, asked []bool, warm *[][]float64) bounde
 	}
 	column := func(u []float64) ([]float64, float64) {
 		a := make([]float64, len(rows)+1)
+		e := m.energies(u)
 		for k, i := range rows {
-			a[k] = m.energy(i, u) / (m.kick[i] * less)
+			a[k] = e[i] / (m.kick[i] * less)
 		}
 		a[len(rows)] = 1
 		return a, m.lost(u)
@@ -248,10 +267,13 @@ func (m *model) cheapest(weights []float64) []float64 {
 }
 
 // simplex is a revised simplex over columns that are given one by one: parts of curves that sum to 1, with a
-// slack for each hit and one amount by which all may be missed, at a high price.
+// slack for each hit and one amount by which all may be missed, at a high price. Few hits are tight at a time: of the
+// inverse of the basis, the columns of all others have a single 1, and are not kept.
 type simplex struct {
-	m     int // rows: hits, then the sum of parts
-	inv   []float64
+	m     int         // rows: hits, then the sum of parts
+	cols  [][]float64 // of the inverse; nil: a 1 in one row
+	dense []int       // the columns that are kept
+	owner []int       // of a row: the column whose only 1 stands in it, -1 for none
 	x     []float64
 	basis []int // what stands in each row: 0 to m-2 slacks, missed, flat, then columns
 	cost  []float64
@@ -261,7 +283,7 @@ type simplex struct {
 
 func newSimplex(hits int, first []float64, cost float64) *simplex {
 	m := hits + 1
-	s := &simplex{m: m, inv: make([]float64, m*m), x: make([]float64, m), basis: make([]int, m), cost: make([]float64, m), made: m + 1, flat: m}
+	s := &simplex{m: m, cols: make([][]float64, m), owner: make([]int, m), x: make([]float64, m), basis: make([]int, m), cost: make([]float64, m), made: m + 1, flat: m}
 	worst := -1
 	for i := range hits {
 		if first[i] > 1 && (worst < 0 || first[i] > first[worst]) {
@@ -270,23 +292,20 @@ func newSimplex(hits int, first []float64, cost float64) *simplex {
 	}
 	// the basis: slacks, the flat curve in the last row and, where it misses, the amount missed in the worst row
 	for i := range m {
-		s.inv[i*m+i] = 1
-		s.basis[i] = i
+		s.owner[i], s.basis[i] = i, i
 	}
 	s.basis[m-1], s.cost[m-1] = s.flat, cost
+	last := s.keep(m - 1)
 	for i := range hits {
-		s.inv[i*m+m-1] = -first[i]
+		last[i] = -first[i]
 	}
 	if worst >= 0 {
 		s.basis[worst], s.cost[worst] = m-1, boundBig
-		for c := range m {
-			s.inv[worst*m+c] = -s.inv[worst*m+c]
-		}
+		w := s.keep(worst)
+		w[worst], last[worst] = -1, first[worst]
 		for i := range hits {
 			if i != worst {
-				for c := range m {
-					s.inv[i*m+c] += s.inv[worst*m+c]
-				}
+				w[i], last[i] = w[i]-1, last[i]+first[worst]
 			}
 		}
 	}
@@ -294,12 +313,30 @@ func newSimplex(hits int, first []float64, cost float64) *simplex {
 	return s
 }
 
+// keep writes a column out whose only 1 stands in the row of the same number, or in the one that it owns.
+func (s *simplex) keep(column int) []float64 {
+	c := make([]float64, s.m)
+	for row, o := range s.owner {
+		if o == column {
+			c[row], s.owner[row] = 1, -1
+		}
+	}
+	s.cols[column] = c
+	s.dense = append(s.dense, column)
+	return c
+}
+
 // settle works out x from the inverse: the right side is all ones.
 func (s *simplex) settle() {
-	for i := range s.m {
+	for i, o := range s.owner {
 		s.x[i] = 0
-		for c := range s.m {
-			s.x[i] += s.inv[i*s.m+c]
+		if o >= 0 {
+			s.x[i] = 1
+		}
+	}
+	for _, c := range s.dense {
+		for i, v := range s.cols[c] {
+			s.x[i] += v
 		}
 	}
 }
@@ -307,10 +344,15 @@ func (s *simplex) settle() {
 // prices are those of the rows.
 func (s *simplex) prices() []float64 {
 	y := make([]float64, s.m)
-	for i, c := range s.cost {
-		if c != 0 {
-			for k := range y {
-				y[k] += c * s.inv[i*s.m+k]
+	for i, o := range s.owner {
+		if o >= 0 {
+			y[o] = s.cost[i]
+		}
+	}
+	for i, cost := range s.cost {
+		if cost != 0 {
+			for _, c := range s.dense {
+				y[c] += cost * s.cols[c][i]
 			}
 		}
 	}
@@ -369,12 +411,16 @@ func (s *simplex) pivot(a []float64, cost float64) int {
 }
 
 func (s *simplex) enter(a []float64, cost float64, id int) bool {
-	m := s.m
-	d := make([]float64, m)
-	for i := range d {
-		for c, v := range a {
-			if v != 0 {
-				d[i] += s.inv[i*m+c] * v
+	d := make([]float64, s.m)
+	for i, o := range s.owner {
+		if o >= 0 {
+			d[i] = a[o]
+		}
+	}
+	for _, c := range s.dense {
+		if v := a[c]; v != 0 {
+			for i, w := range s.cols[c] {
+				d[i] += w * v
 			}
 		}
 	}
@@ -389,18 +435,25 @@ func (s *simplex) enter(a []float64, cost float64, id int) bool {
 	if row < 0 {
 		return false
 	}
-	p := d[row]
-	for c := range m {
-		s.inv[row*m+c] /= p
+	if o := s.owner[row]; o >= 0 {
+		s.keep(o)
 	}
-	for i, v := range d {
-		if i != row && v != 0 {
-			for c := range m {
-				s.inv[i*m+c] -= v * s.inv[row*m+c]
-			}
+	for _, c := range s.dense {
+		col := s.cols[c]
+		v := col[row] / d[row]
+		if v == 0 {
+			continue
 		}
+		for i, w := range d {
+			col[i] -= w * v
+		}
+		col[row] = v
 	}
 	s.basis[row], s.cost[row] = id, cost
+	if id < s.m-1 { // a slack's column is a single 1 again
+		s.cols[id], s.owner[row] = nil, id
+		s.dense = slices.DeleteFunc(s.dense, func(c int) bool { return c == id })
+	}
 	s.settle()
 	return true
 }

@@ -262,6 +262,7 @@ func FitSongLead(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 	}
 	goal := goalOf(ctx, song)
 	return mix.Cached(r.Cache, mix.Key("fit lead", p.Key(), line, goal), func() (Fitted, int, error) {
+		mix.Doing(ctx, "Fitting the kick's tail")
 		f, err := FitLead(p.Meter, p.Bass, line, goal)
 		if f.Duck != nil {
 			f.Duck.Trigger = session.KickTrigger

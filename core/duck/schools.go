@@ -54,6 +54,7 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		return Fitted{}, err
 	}
 	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), keyID, goal, school, filter), func() (Fitted, int, error) {
+		mix.Doing(ctx, map[string]string{move.CompressorSchool: "Fitting the keyed compressor", move.BandSchool: "Fitting the keyed band dip"}[school])
 		low, err := keptTrial(r, p)
 		if err != nil {
 			return Fitted{}, 0, err

@@ -26,6 +26,7 @@ type State struct {
 // Measure renders a song with and without its ducks over a window and judges both.
 func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (*State, error) {
 	bypassed := song.Unducked()
+	mix.Doing(ctx, "Judging every hit before the duck")
 	s := &State{}
 	var err error
 	if s.Without, err = r.Pair(ctx, &bypassed, w); err != nil {
@@ -40,6 +41,7 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 		return s, nil
 	}
 	s.Duck = d
+	mix.Doing(ctx, "Judging every hit with the duck")
 	if s.Pair, err = r.Pair(ctx, song, w); err != nil {
 		return nil, err
 	}
@@ -120,6 +122,7 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	}
 	goal := goalOf(ctx, song)
 	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), goal), func() (Fitted, int, error) {
+		mix.Doing(ctx, "Fitting the drawn curve")
 		t, err := keptTrial(r, p)
 		if err != nil {
 			return Fitted{}, 0, err
@@ -139,6 +142,7 @@ func SongTradeOff(ctx context.Context, r *mix.Renderer, song *session.Song, w mi
 	goal := goalOf(ctx, song)
 	goal.Clearance = 0 // of no target alone
 	return mix.Cached(r.Cache, mix.Key("trade-off", p.Key(), goal), func() ([]Trade, int, error) {
+		mix.Doing(ctx, "Weighing what each clearance costs")
 		t, err := keptTrial(r, p)
 		if err != nil {
 			return nil, 0, err

@@ -164,7 +164,7 @@ func (m *HitMeter) meet() error {
 		homeFilter.Process(home, kick)
 		homeSmoother.Process(homeSmooth, home)
 		wide, smooth := low.next(kick)
-		m.Kick = append(m.Kick, envelope(smooth, m.Rate, at, len(m.Kick))...)
+		m.Kick = envelope(m.Kick, smooth, m.Rate, at, m.kick.Frames())
 		for i := len(m.Home); i < len(m.Hits) && m.Hits[i] < m.ends[k]; i++ {
 			h := m.Hits[i] - at
 			gap := min(m.Gaps[i], len(kick)-h)
@@ -268,7 +268,7 @@ func (m *HitMeter) MeasureOf(bass Sound) (HitFigures, error) {
 		if m.wide == nil {
 			p.wide, p.smooth = kickLow.next(p.kick)
 		}
-		f.Bass = append(f.Bass, envelope(p.bassSmooth, m.Rate, p.at, len(f.Bass))...)
+		f.Bass = envelope(f.Bass, p.bassSmooth, m.Rate, p.at, m.kick.Frames())
 		from, to := max(m.Range.From, p.at)-p.at, min(m.Range.To, p.at+n)-p.at
 		if from < to {
 			f.Low += Energy(p.bassWide[from:to])
@@ -478,13 +478,17 @@ func (m *HitMeter) LowEnergy(bass Sound) (float64, error) {
 // WideBand returns the filter BP(20,150) for a rate in Hz.
 func WideBand(fs float64) ([]dsp.Biquad, error) { return dsp.Bandpass(wideLow, wideHigh, fs) }
 
-// envelope samples the root of a smoothed power each EnvelopeStep: of a part that begins at a frame, where so many samples
-// were taken before.
-func envelope(smooth []float32, rate, at, taken int) []float32 {
+// envelope adds to out the root of a smoothed power each EnvelopeStep, of a part that begins at a frame of a sound of so
+// many frames.
+func envelope(out, smooth []float32, rate, at, frames int) []float32 {
 	step := EnvelopeStep * float64(rate)
-	out := make([]float32, max(0, int(float64(at+len(smooth))/step)-taken))
-	for i := range out {
-		out[i] = float32(math.Sqrt(float64(smooth[max(0, int(float64(taken+i)*step)-at)])))
+	all := int(float64(frames) / step)
+	for k := len(out); k < all; k++ {
+		n := int(float64(k)*step) - at
+		if n >= len(smooth) {
+			break
+		}
+		out = append(out, float32(math.Sqrt(float64(smooth[n]))))
 	}
 	return out
 }

@@ -107,11 +107,7 @@ func (c *Cache) add(key string, value any, bytes int) {
 	k := c.of(bytes)
 	c.entries[key] = k.order.PushFront(&entry{key, value, bytes})
 	k.used += max(bytes, entryBytes)
-	for k.used > k.limit && k.order.Len() > 1 {
-		old := k.order.Remove(k.order.Back()).(*entry)
-		delete(c.entries, old.key)
-		k.used -= max(old.bytes, entryBytes)
-	}
+	c.drop(k, k.limit, 1)
 }
 
 // Forget drops all that is kept.
@@ -122,6 +118,25 @@ func (c *Cache) Forget() {
 	for _, k := range []*kept{&c.large, &c.small} {
 		k.order.Init()
 		k.used = 0
+	}
+}
+
+// Trim drops the large results that were not used for longest, until no more than so many bytes are kept; it returns what
+// was freed.
+func (c *Cache) Trim(limit int) (freed int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	was := c.large.used
+	c.drop(&c.large, limit, 0)
+	return was - c.large.used
+}
+
+// drop keeps to a limit, but for some of the latest entries.
+func (c *Cache) drop(k *kept, limit, latest int) {
+	for k.used > limit && k.order.Len() > latest {
+		old := k.order.Remove(k.order.Back()).(*entry)
+		delete(c.entries, old.key)
+		k.used -= max(old.bytes, entryBytes)
 	}
 }
 

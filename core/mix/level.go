@@ -104,7 +104,9 @@ func (m *levelMeter) level() Level {
 // pieces calls f for the pieces of a window, in order. The pieces of a pass over the whole song are kept apart from
 // what the loop is made of.
 func pieces(ctx context.Context, rate int, w Window, f func(context.Context, Window) error) error {
+	tell := func(float64) {}
 	if w.Frames() > longWindow*rate {
+		tell = following(ctx)
 		ctx = context.WithValue(ctx, longPass{}, true)
 	}
 	for from := w.From; from < w.To; from += piece {
@@ -114,6 +116,7 @@ func pieces(ctx context.Context, rate int, w Window, f func(context.Context, Win
 		if err := f(ctx, Window{from, min(from+piece, w.To)}); err != nil {
 			return err
 		}
+		tell(float64(min(from+piece, w.To)-w.From) / float64(w.Frames()))
 	}
 	return nil
 }
@@ -194,6 +197,7 @@ func (r *Renderer) StemLevels(ctx context.Context, song *session.Song, st *sessi
 	if err != nil {
 		return StemLevels{}, err
 	}
+	Doing(ctx, "Measuring "+st.Name)
 	out := StemLevels{Steps: map[session.Step]Level{}}
 	file := (&node{name: st.Name, rate: n.rate, audio: n.audio}).seal()
 	if out.File, err = r.measured(ctx, []input{{file, place{}}}, song.Rate, w, 1); err != nil {

@@ -72,6 +72,11 @@ func (r *Renderer) Forget() {
 	r.once.Forget()
 }
 
+// Rest drops renders until no more than so many bytes are kept, those of whole songs first; it returns what was freed.
+func (r *Renderer) Rest(bytes int) (freed int) {
+	return r.once.Trim(0) + r.long.Trim(0) + r.Cache.Trim(bytes)
+}
+
 // longWindow is the length from which a window counts as a pass over the whole song, s.
 const longWindow = 40
 

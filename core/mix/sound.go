@@ -207,7 +207,7 @@ func (w *Work) Now() (what string, part float64) {
 
 func following(ctx context.Context) func(part float64) {
 	w, ok := ctx.Value(workKey{}).(*Work)
-	if !ok {
+	if !ok || ctx.Value(passingPass{}) != nil { // whoever reads the pass says it
 		return func(float64) {}
 	}
 	return func(part float64) {

@@ -19,9 +19,9 @@ import (
 )
 
 const (
-	cacheBytes    = 1 << 30 // of renders
-	pageBytes     = 1 << 20 // of a form without files
-	mostUploads   = 64      // at once
+	cacheBytes    = 720 << 20 // of renders
+	pageBytes     = 1 << 20   // of a form without files
+	mostUploads   = 64        // at once
 	staticMaxAge  = "public, max-age=31536000, immutable"
 	soloCookie    = "solo"
 	themeCookie   = "theme"
@@ -39,6 +39,7 @@ type Server struct {
 	handler http.Handler
 	uploads atomic.Int64 // being read
 	routed  gin.RoutesInfo
+	whole   *whole
 	gate    *gate.Gate // nil: whoever reaches the address is in
 	built   string     // changes with every start, for addresses of static files
 	counts  sync.Map   // by song and stage: open findings, as last counted

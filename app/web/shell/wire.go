@@ -20,7 +20,7 @@ import (
 
 // New wires a server over a data folder for those who are let in; templates and static are the files of all stages.
 func New(st *store.Store, who Access, templates, static fs.FS, stages func(*Server) []*Stage) (*Server, error) {
-	s := &Server{Store: st, gate: who.Gate, Renderer: mix.New(st, cacheBytes), built: strconv.FormatInt(time.Now().Unix(), 36)}
+	s := &Server{Store: st, gate: who.Gate, Renderer: mix.New(st, cacheBytes), whole: newWhole(), built: strconv.FormatInt(time.Now().Unix(), 36)}
 	s.stages = stages(s)
 	kinds := map[string]worker.Kind{}
 	for _, stage := range s.stages {
@@ -38,7 +38,7 @@ func New(st *store.Store, who Access, templates, static fs.FS, stages func(*Serv
 		slog.Error("a handler stopped short", "path", c.Request.URL.Path, "panic", v)
 		s.Fail(c, http.StatusInternalServerError, "Something went wrong inside the program. Your song is as it was.")
 	}))
-	r.Use(s.letIn)
+	r.Use(s.letIn, s.tire)
 	if err := s.serveStatic(r, static); err != nil {
 		return nil, err
 	}
@@ -85,6 +85,7 @@ func (s *Server) routes(r *gin.Engine) {
 	})
 	g.GET("/:stage", s.stage)
 	g.GET("/marks", s.marks)
+	g.GET("/working/:stage/:part", s.working)
 	g.POST("/loop", s.LimitForm, s.setLoop)
 	g.POST("/undo", s.LimitForm, s.undo)
 	g.POST("/redo", s.LimitForm, s.redo)

@@ -40,6 +40,9 @@ document.addEventListener("htmx:afterSwap", (e) => {
   if (e.detail.target.id === "notice" && d?.open) d.close();
 });
 
+// --- what a part of the page waited for is not worked on any more when that part is gone
+document.addEventListener("htmx:beforeCleanupElement", (e) => htmx.trigger(e.target, "htmx:abort"));
+
 // --- the program does not answer
 document.addEventListener("htmx:sendError", () => {
   const p = document.createElement("p");

@@ -1,0 +1,103 @@
+package shell
+
+import (
+	"fmt"
+	"log/slog"
+	"net/http"
+	"runtime/debug"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/core/mix"
+)
+
+// whole is the work over whole songs: one piece of it at a time, for it may take all the processor and much memory.
+type whole struct {
+	slot chan struct{}
+	mu   sync.Mutex
+	now  map[string]*mix.Work // by address
+	rest *time.Timer
+}
+
+func newWhole() *whole { return &whole{slot: make(chan struct{}, 1), now: map[string]*mix.Work{}} }
+
+// Whole is put before a handler that works over a whole song: it waits for its turn, ends when the page that asked is
+// left, and tells how far it is (see working).
+func (s *Server) Whole(c *gin.Context) {
+	w, at := &mix.Work{}, c.Request.URL.Path
+	ctx := mix.Follow(c.Request.Context(), w)
+	mix.Doing(ctx, "Waiting for other work over a whole song")
+	s.whole.mu.Lock()
+	s.whole.now[at] = w
+	s.whole.mu.Unlock()
+	defer func() {
+		s.whole.mu.Lock()
+		if s.whole.now[at] == w {
+			delete(s.whole.now, at)
+		}
+		s.whole.mu.Unlock()
+	}()
+	select {
+	case s.whole.slot <- struct{}{}:
+	case <-ctx.Done():
+		c.Abort()
+		return
+	}
+	defer func() { <-s.whole.slot }()
+	mix.Doing(ctx, "")
+	c.Request = c.Request.WithContext(ctx)
+	c.Next()
+}
+
+// working says in words how far the work is that a part of a page waits for; nothing where none is done, or not for long.
+func (s *Server) working(c *gin.Context) {
+	s.whole.mu.Lock()
+	w := s.whole.now["/songs/"+c.Param("id")+"/"+c.Param("stage")+"/"+c.Param("part")]
+	s.whole.mu.Unlock()
+	if w == nil {
+		c.Status(http.StatusNoContent)
+		return
+	}
+	what, part := w.Now()
+	switch {
+	case what == "":
+		c.Status(http.StatusNoContent)
+	case part == 0:
+		c.String(http.StatusOK, "%s …", what)
+	default:
+		c.String(http.StatusOK, "%s, %.0f %% …", what, 100*part)
+	}
+}
+
+// What is kept while nobody works.
+const (
+	restAfter = time.Minute
+	restBytes = 192 << 20 // of renders
+)
+
+// tire gives memory back a minute after the last request.
+func (s *Server) tire(c *gin.Context) {
+	c.Next()
+	s.whole.mu.Lock()
+	defer s.whole.mu.Unlock()
+	if s.whole.rest != nil {
+		s.whole.rest.Stop()
+	}
+	s.whole.rest = time.AfterFunc(restAfter, s.Rest)
+}
+
+// Rest gives back what the renders of the last songs take, but for the latest.
+func (s *Server) Rest() {
+	select {
+	case s.whole.slot <- struct{}{}:
+		defer func() { <-s.whole.slot }()
+	default: // somebody works
+		return
+	}
+	if freed := s.Renderer.Rest(restBytes); freed > 0 {
+		debug.FreeOSMemory()
+		slog.Debug("gave memory back", "of renders", fmt.Sprintf("%d MB", freed>>20))
+	}
+}

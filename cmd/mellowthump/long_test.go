@@ -1,0 +1,206 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
+)
+
+const (
+	longWord    = "MELLOWTHUMP_MINUTES" // how long the stems of TestLongSong are
+	longMinutes = 7                     // from six on, sounds are not held in memory
+	mostLong    = 1500                  // MB, for half an hour
+)
+
+// A long song: the whole of Duck over two stems takes memory that hardly grows with the song, one piece of work at a time,
+// says how far it is, and ends when its page is left. By default the stems are seven minutes, in stereo at 48 kHz.
+func TestLongSong(t *testing.T) {
+	minutes := longMinutes
+	if n, err := strconv.Atoi(os.Getenv(longWord)); err == nil {
+		minutes = n
+	}
+	k := &killing{t: t}
+	child := k.serve(t.TempDir())
+	res, err := http.PostForm(k.url+"/songs", url.Values{"name": {"Long"}, "bpm": {"142"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	res.Body.Close()
+	k.song = regexp.MustCompile(`/songs/(\w+)`).FindStringSubmatch(res.Request.URL.Path)[1]
+	began := time.Now()
+	for _, name := range []string{"kick-low", "808"} {
+		k.uploadFile(longStem(t, name, minutes))
+	}
+	k.settled(k.song)
+	t.Logf("two stems of %d min came in within %.1f s; peak %d MB", minutes, time.Since(began).Seconds(), memory(t, child, "VmHWM"))
+
+	whole := func(path string) string {
+		t.Helper()
+		began := time.Now()
+		page, ok := k.request(t.Context(), "GET", "/songs/"+k.song+path, "", nil)
+		if !ok {
+			t.Errorf("%s: %s", path, page)
+		}
+		t.Logf("%s: %.2f s; peak %d MB, now %d", path, time.Since(began).Seconds(), memory(t, child, "VmHWM"), memory(t, child, "VmRSS"))
+		return page
+	}
+	whole("/intake")
+	whole("/duck")
+	// the page's parts ask at once, as the browser does
+	done := make(chan string, 2)
+	for _, path := range []string{"/duck/schools", "/duck/cost"} {
+		go func() { done <- whole(path) }()
+	}
+	said := map[string]bool{}
+	for n := 0; n < 2; {
+		select {
+		case page := <-done:
+			if !strings.Contains(page, "<table") && !strings.Contains(page, "<svg") {
+				t.Errorf("an answer without figures: %s", page)
+			}
+			n++
+		case <-time.After(50 * time.Millisecond):
+			for _, part := range []string{"schools", "cost"} {
+				text, _ := k.request(t.Context(), "GET", "/songs/"+k.song+"/working/duck/"+part, "", nil)
+				said[regexp.MustCompile(`, \d+ % …| …`).ReplaceAllString(text, "")] = true
+			}
+		}
+	}
+	t.Logf("it said %v", said)
+	if !said["Waiting for other work over a whole song"] || !said["Fitting the drawn curve"] {
+		t.Errorf("how far it is was said as %v", said)
+	}
+	if !k.posted(t.Context(), "/duck/fit", url.Values{"school": {"curve"}}) {
+		t.Error("the fit was refused")
+	}
+	whole("/duck")
+	whole("/duck/cost")
+	if !k.posted(t.Context(), "/duck/fit", url.Values{"school": {"compressor"}}) {
+		t.Error("the fit was refused")
+	}
+	whole("/duck/cost")
+	whole("/levels/whole")
+	whole("/levels/sum")
+	if peak := memory(t, child, "VmHWM"); peak > mostLong {
+		t.Errorf("it took %d MB", peak)
+	}
+
+	// whoever leaves the page ends the work
+	if !k.posted(t.Context(), "/targets", url.Values{"clearance": {"9.3"}, "depth": {"20"}}) && !k.posted(t.Context(), "/duck/targets", url.Values{"clearance": {"9.3"}, "depth": {"20"}}) {
+		t.Error("the target was refused")
+	}
+	ctx, leave := context.WithTimeout(t.Context(), 500*time.Millisecond)
+	defer leave()
+	k.request(ctx, "GET", "/songs/"+k.song+"/duck/cost", "", nil)
+	time.Sleep(2 * time.Second)
+	was := cpu(t, child)
+	time.Sleep(time.Second)
+	if used := cpu(t, child) - was; used > 300*time.Millisecond {
+		t.Errorf("two seconds after its page was left the work goes on: %v of processor time in a second", used)
+	}
+	if os.Getenv(longWord) != "" {
+		time.Sleep(70 * time.Second)
+		t.Logf("a minute later: %d MB", memory(t, child, "VmRSS"))
+	}
+}
+
+// longStem writes a part of the demo song, over and over, in stereo at 48 kHz with 24 bits.
+func longStem(t *testing.T, name string, minutes int) string {
+	t.Helper()
+	const rate = 48000
+	part := ferry()[name]
+	path := filepath.Join(t.TempDir(), name+".wav")
+	f, err := os.Create(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	frames := minutes * 60 * rate
+	w, err := wav.NewWriter(f, rate, 2, frames, wav.Int24)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block := audio.New(rate, 2, part.Frames())
+	for c := range block.Ch {
+		copy(block.Ch[c], part.Ch[min(c, len(part.Ch)-1)])
+	}
+	for at := 0; at < frames; at += block.Frames() {
+		if err := w.Write(block.Slice(0, min(block.Frames(), frames-at))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// uploadFile sends a file from the disk.
+func (k *killing) uploadFile(path string) {
+	k.t.Helper()
+	in, err := os.Open(path)
+	if err != nil {
+		k.t.Fatal(err)
+	}
+	defer in.Close()
+	body, w := io.Pipe()
+	m := multipart.NewWriter(w)
+	go func() {
+		part, err := m.CreateFormFile("files", filepath.Base(path))
+		if err == nil {
+			_, err = io.Copy(part, in)
+		}
+		m.Close()
+		w.CloseWithError(err)
+	}()
+	res, err := http.Post(k.url+"/songs/"+k.song+"/stems", m.FormDataContentType(), body)
+	if err != nil {
+		k.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		k.t.Fatalf("uploading %s: %s", path, res.Status)
+	}
+}
+
+// memory is a figure of a process's memory, MB.
+func memory(t *testing.T, child *exec.Cmd, what string) int {
+	t.Helper()
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", child.Process.Pid))
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := regexp.MustCompile(what + `:\s+(\d+) kB`).FindSubmatch(b)
+	if m == nil {
+		t.Fatalf("no %s in %s", what, b)
+	}
+	n, _ := strconv.Atoi(string(m[1]))
+	return n / 1024
+}
+
+// cpu is the processor time that a process has had.
+func cpu(t *testing.T, child *exec.Cmd) time.Duration {
+	t.Helper()
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", child.Process.Pid))
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
+	user, _ := strconv.Atoi(f[11])
+	system, _ := strconv.Atoi(f[12])
+	return time.Duration(user+system) * 10 * time.Millisecond // ticks of 100 Hz
+}
