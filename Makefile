@@ -2,7 +2,7 @@
 GO ?= go
 BIN := bin/mellowthump
 
-.PHONY: help demo build test lint race bench kill fuzz shots vendor tools
+.PHONY: help demo build test lint race bench kill long fuzz shots vendor tools
 
 help: ## this list
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## /  make \1\t/' | expand -t 16
@@ -24,8 +24,8 @@ lint: ## gofmt, go vet, staticcheck
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 
-race: tools ## the tests with the race detector, without the browser
-	$(GO) test -race -timeout 30m ./core/... ./app/... ./cmd/...
+race: tools ## what runs beside other things, with the race detector; without the browser
+	$(GO) test -race -short -timeout 30m ./core/... ./app/... ./cmd/...
 
 bench: tools ## print the benchmarks beside their targets
 	@scripts/bench
@@ -37,6 +37,11 @@ kill: ## end a working server 200 times at any moment, and look for what it lost
 FUZZ := FuzzAIFF:app/decode FuzzFLAC:app/decode FuzzMP3:app/decode FuzzOgg:app/decode FuzzReader:core/audio/wav \
 	FuzzRead:core/midi FuzzRead:core/session FuzzFileName:core/session FuzzNames:core/export FuzzSong:core/mix
 FUZZTIME ?= 60s
+
+long: ## Duck and Levels over two stems of half an hour, 12 of 12 min and 60 of 3 min: memory, time
+	MELLOWTHUMP_MINUTES=30 $(GO) test -timeout 30m -count=1 -v -run TestLongSong ./cmd/mellowthump
+	MELLOWTHUMP_MINUTES=12 MELLOWTHUMP_STEMS=12 $(GO) test -timeout 30m -count=1 -v -run TestLongSong ./cmd/mellowthump
+	MELLOWTHUMP_MINUTES=3 MELLOWTHUMP_STEMS=60 $(GO) test -timeout 30m -count=1 -v -run TestLongSong ./cmd/mellowthump
 
 fuzz: tools ## run each fuzz target for a minute, or FUZZTIME=10m
 	@set -e; for t in $(FUZZ); do echo "$$t"; $(GO) test -run '^$$' -fuzz "^$${t%%:*}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x ./$${t##*:}; done

@@ -23,6 +23,7 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/internal/outside"
 )
 
 const (
@@ -51,6 +52,7 @@ type killing struct {
 // A program that is killed at any moment, by -9, TERM or INT, while files come in, edits are made, a duck is fitted and
 // takes are saved, keeps all that it acknowledged: nothing is lost, nothing half there, nothing there twice.
 func TestKill(t *testing.T) {
+	outside.Slow(t)
 	dir, most := t.TempDir(), cycles
 	if n, err := strconv.Atoi(os.Getenv(cyclesWord)); err == nil {
 		most = n

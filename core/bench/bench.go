@@ -74,11 +74,11 @@ func (b *Bench) loop() (mix.Window, bool) {
 	song, rate := b.Song, float64(b.Song.Rate)
 	end := float64(b.Length) / rate
 	if l := song.Loop; l != nil && l.From < end {
-		return mix.Window{From: int(l.From * rate), To: int(math.Min(l.To, end) * rate)}, false
+		return mix.Window{From: int(l.From * rate), To: int(min(l.To, end, l.From+session.MostLoop) * rate)}, false
 	}
 	bar := song.BarSeconds()
 	span := loopBars * bar
-	if !(span < end) {
+	if !(span < end) { // it is short, or slow
 		return mix.Window{From: 0, To: b.Length}, true
 	}
 	best, most := 0.0, -1.0

@@ -174,6 +174,7 @@ func TestSlowFerryHits(t *testing.T) {
 
 // The same song on every run.
 func TestDeterministic(t *testing.T) {
+	outside.Slow(t)
 	sum := func(s Song) [32]byte {
 		h := sha256.New()
 		for _, st := range s.Stems {
@@ -194,6 +195,7 @@ func TestDeterministic(t *testing.T) {
 // the 10th percentile is 0.6 LU: EBU Tech 3342's own reference takes round(0.1 (n-1)), as we
 // do, ffmpeg counts up to 0.1 n + 0.5; the short-term values themselves agree to 0.01 LU.
 func TestLevelsAgainstFFmpeg(t *testing.T) {
+	outside.Slow(t)
 	for _, s := range ferry().Stems {
 		t.Run(s.Name, func(t *testing.T) {
 			want := outside.EBUR128(t, outside.WriteWAV(t, "stem.wav", s.Sound, wav.Int24))
@@ -294,6 +296,7 @@ func (discard) Write(p []byte) (int, error) { return len(p), nil }
 
 // On the demo, a delay that is put into the 808 is found by the search within 0.05 ms, and so is a turn.
 func TestNudgeOnSlowFerry(t *testing.T) {
+	outside.Slow(t)
 	r, song, w := rendered()
 	find := func(ms float64, flip bool) pocket.Place {
 		t.Helper()

@@ -7,6 +7,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/intake"
 	"mellowthump/core/session"
+	"mellowthump/internal/outside"
 )
 
 // described is a demo stem measured and described, as an import does it.
@@ -26,6 +27,7 @@ func described(t *testing.T, s Stem) *intake.Analysis {
 // A file whose name tells nothing is known by its sound; a name that lies is doubted. The
 // truth is what the demo's stems were made as.
 func TestRolesBySound(t *testing.T) {
+	outside.Slow(t)
 	all := map[string]*intake.Analysis{}
 	for _, s := range ferry().Stems {
 		a := described(t, s)

@@ -12,6 +12,7 @@ import (
 // Response and output of every design against scipy.signal, the reference implementation
 // that 3-sound asks for: within 0.01 dB, outputs within float32 rounding.
 func TestFiltersAgainstSciPy(t *testing.T) {
+	outside.Slow(t)
 	type design struct {
 		Order int       `json:"order"`
 		Edges []float64 `json:"edges"`
@@ -168,6 +169,7 @@ func TestSmooth(t *testing.T) {
 
 // scipy.signal.windows.kaiser, live.
 func TestKaiser(t *testing.T) {
+	outside.Slow(t)
 	var want []float64
 	outside.Python(t, `
 import json, sys

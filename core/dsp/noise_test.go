@@ -10,6 +10,7 @@ import (
 // Pink noise falls by 10 log10 2 = 3.01 dB per octave of density, so octaves hold equal power:
 // every octave from 20 Hz to 16 kHz within 0.5 dB of the next, by scipy's Welch estimate.
 func TestPinkNoise(t *testing.T) {
+	outside.Slow(t)
 	const fs = 44100.0
 	x := PinkNoise(1<<18, fs)
 	var density struct{ Slope, Worst, RMS float64 }

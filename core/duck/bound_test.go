@@ -78,6 +78,7 @@ func recordedPairs(t testing.TB, every int) []pairOf {
 // The fit against its bound, on recorded pairs: within 0.05 dB in the median and 0.1 at the worst; wherever it is not
 // reached, that is what the full rate says; with the cap just over the depth that was used it is reached again.
 func TestFitAgainstBound(t *testing.T) {
+	outside.Slow(t)
 	t.Parallel()
 	var over []meter.Figure
 	needed, reached := 0, 0
@@ -160,6 +161,7 @@ func rules(t *testing.T, i int, d *move.Duck, m *meter.HitMeter, goal Goal) {
 
 // The bound is a linear programme's: scipy.optimize.linprog (HiGHS) comes to the same on the same numbers.
 func TestBoundAgainstLinprog(t *testing.T) {
+	outside.Slow(t)
 	t.Parallel()
 	for i, p := range recordedPairs(t, 22) {
 		tr, err := lowTrial(p.m, p.bass)
@@ -242,6 +244,7 @@ print(json.dumps({"ok": r.status == 0, "lost": float(c.sum() + r.fun) if r.statu
 // A random climb from the answer finds next to nothing: perturbed curves that keep the rules and reach the goal on the
 // real signal lose at most 0.03 dB less.
 func TestFitIsTheLeast(t *testing.T) {
+	outside.Slow(t)
 	t.Parallel()
 	kick, bass := pattern(even(0.3, 0.45, 16), 8, 52, 0.08, 46, 0.2)
 	for i, p := range append(recordedPairs(t, 17), pairOf{"synthetic", meterOf(t, kick.Ch[0]), bass.Ch[0]}) {

@@ -90,6 +90,7 @@ func TestNoDuckNeeded(t *testing.T) {
 
 // Where the cap stops it, the sentence says with which it is reached, and with that one it is.
 func TestCapIsNamed(t *testing.T) {
+	outside.Slow(t)
 	kick, bass := pattern(even(0.3, 0.45, 16), 8, 52, 0.08, 46, 0.3)
 	c := clearOf(t, kick, bass, session.Targets{Clearance: 8, MaxDepth: 1})
 	if c.Duck.Reached || c.Duck.Depth < -1.01 || c.Duck.Depth > -0.95 || !strings.Contains(c.Duck.Reason, "The cap of 1.0 dB stops it") {
@@ -147,6 +148,7 @@ func TestWrongHitIsNamed(t *testing.T) {
 
 // Random songs: the goal is met within every bound, or the reason says what stands in the way.
 func TestFitProperties(t *testing.T) {
+	outside.Slow(t)
 	r := rand.New(rand.NewPCG(1, 2))
 	for i := range 12 {
 		var hits []float64

@@ -7,12 +7,14 @@ import (
 
 	"mellowthump/core/figure"
 	"mellowthump/core/move"
+	"mellowthump/internal/outside"
 )
 
 // The keyed schools reach what a plain grid of their own parameters reaches, on recorded pairs; where neither does, the
 // fit's is no further from the goal than the grid's best, within 0.3 dB. The grid is searched at the low rate, and its
 // best carried out at the full one.
 func TestKeyedFitReachesWhatAGridDoes(t *testing.T) {
+	outside.Slow(t)
 	t.Parallel()
 	r := rand.New(rand.NewPCG(8, 8))
 	fits, missed, worse := 0, 0, 0

@@ -381,6 +381,7 @@ func TestPerNote(t *testing.T) {
 // No coarse neighbour of a keyed fit that also reaches the goal, keeps to the cap and is back in time loses
 // less bass: the optimum is real. Each is carried out at the full rate.
 func TestKeyedFitIsTheLeast(t *testing.T) {
+	outside.Slow(t)
 	kick, bass := pattern(even(0.3, 0.45, 10), 4.9, 52, 0.08, 43.65, 0.3)
 	r, s, w := pairSong(kick, bass)
 	s.Targets.MaxDepth = 16

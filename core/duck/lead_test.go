@@ -11,6 +11,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
+	"mellowthump/internal/outside"
 )
 
 // leadOf clears two stems where the bass leads.
@@ -49,6 +50,7 @@ func TestLeadFit(t *testing.T) {
 }
 
 func TestLeadFitSays(t *testing.T) {
+	outside.Slow(t)
 	kick, bass := pattern(even(0.3, 0.45, 16), 8, 55, 0.35, 55, 0.4)
 	if c := leadOf(t, kick, bass, session.Targets{Clearance: 8, MaxDepth: 1}); c.Duck.Reached || c.Duck.Depth != -1 || !strings.Contains(c.Duck.Reason, "cap of 1.0 dB") {
 		t.Errorf("%+v", c.Duck)
@@ -65,6 +67,7 @@ func TestLeadFitSays(t *testing.T) {
 
 // No neighbour of the fit on a coarse grid reaches the goal with less loss of kick.
 func TestLeadFitIsTheLeast(t *testing.T) {
+	outside.Slow(t)
 	kick, bass := pattern(even(0.3, 0.45, 16), 8, 55, 0.35, 55, 0.4)
 	c := leadOf(t, kick, bass, session.DefaultTargets())
 	loss := float64(c.Duck.KickLossLow)

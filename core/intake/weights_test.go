@@ -10,6 +10,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/demo"
 	"mellowthump/core/dsp"
+	"mellowthump/internal/outside"
 	"mellowthump/internal/sampled"
 )
 
@@ -22,6 +23,7 @@ type featuresOf struct {
 // With FEATURES set to a path it writes what the weights of roles are fitted to (scripts/fit-roles); without, it looks
 // that every feature is a number in a sane range.
 func TestFeatures(t *testing.T) {
+	outside.Slow(t)
 	path := os.Getenv("FEATURES")
 	var stems []stemOf
 	for _, d := range demo.SlowFerry().Stems {

@@ -13,6 +13,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
+	"mellowthump/internal/outside"
 )
 
 func duck() *move.Duck {
@@ -66,6 +67,7 @@ func randomSong(r *rand.Rand) *bench {
 // Over random songs, locks and routings: a plan reaches its targets or names what prevents it,
 // never changes a locked step, and a second plan changes nothing.
 func TestPlanHolds(t *testing.T) {
+	outside.Slow(t)
 	const songs = 500
 	free, blocked := 0, 0
 	for seed := range uint64(songs) {

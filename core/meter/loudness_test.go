@@ -73,6 +73,7 @@ func tones(parts ...[2]float64) audio.Buffer {
 
 // EBU Tech 3341, table 1, cases 1 to 5 (integrated, 0.1 LU) with their stated levels.
 func TestTech3341(t *testing.T) {
+	outside.Slow(t)
 	for _, c := range []struct {
 		name string
 		sig  audio.Buffer
@@ -118,6 +119,7 @@ func TestTech3341Windows(t *testing.T) {
 
 // EBU Tech 3342, table 1, cases 1 to 4: 10, 5, 20 and 15 LU, within 1 LU.
 func TestTech3342(t *testing.T) {
+	outside.Slow(t)
 	four := tones([2]float64{-50, 20}, [2]float64{-35, 20}, [2]float64{-20, 20}, [2]float64{-35, 20}, [2]float64{-50, 20})
 	l4 := NewLoudness(four.Rate, 2)
 	l4.Add(four)
@@ -191,6 +193,7 @@ func TestTruePeakBlocks(t *testing.T) {
 // Live against ffmpeg's ebur128 on signals of many kinds: 0.1 LU, 0.2 dB. The noise falls
 // towards half the rate, where interpolators end at different places.
 func TestLevelsAgainstFFmpeg(t *testing.T) {
+	outside.Slow(t)
 	seed := uint32(7)
 	var z1, z2 float64
 	noise := func() float64 {

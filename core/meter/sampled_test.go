@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"mellowthump/internal/outside"
 	"mellowthump/internal/sampled"
 )
 
@@ -104,6 +105,7 @@ func normalise(x []float32) {
 // and on long synthetic ones, each cut off by the next or ringing into it, in room noise at -50 dBFS; times
 // within 8 ms. The truth is where the drums were put.
 func TestSampledHits(t *testing.T) {
+	outside.Slow(t)
 	kicks := append(sampledKicks(t), longKicks()...)
 	for _, gaps := range []struct{ from, to, want float64 }{{0.18, 0.5, 0.99}, {0.12, 0.18, 0.98}, {0.06, 0.12, 0.95}} {
 		for _, choked := range []bool{true, false} {
@@ -155,6 +157,7 @@ func TestSampledHits(t *testing.T) {
 // Two modes of one drum that beat are one hit: at most 1 % too many are found. The truth is where the hits were
 // put.
 func TestBeatingModes(t *testing.T) {
+	outside.Slow(t)
 	r := rand.New(rand.NewPCG(3, 3))
 	found, truth, hit := 0, 0, 0
 	for _, pair := range [][2]float64{{58, 61}, {60, 75}, {50, 56}, {47, 58}, {62, 70}} {
@@ -199,6 +202,7 @@ func TestBeatingModes(t *testing.T) {
 // it. At the usual threshold the ghosts are doubtful and little else is found; with a threshold of 24 dB they
 // are hits. The truth is where the drums were put.
 func TestHitsAmongOthers(t *testing.T) {
+	outside.Slow(t)
 	drums := sampledKicks(t)
 	for _, with := range []struct {
 		name         string

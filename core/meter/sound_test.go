@@ -7,6 +7,8 @@ import (
 	"math/rand/v2"
 	"reflect"
 	"testing"
+
+	"mellowthump/internal/outside"
 )
 
 // made is a sound in stretches of odd lengths, which its reader may not keep.
@@ -109,6 +111,7 @@ func TestPartEnds(t *testing.T) {
 
 // A long sound is judged part by part as a short one at once, and what cannot be read is said.
 func TestLongIsShort(t *testing.T) {
+	outside.Slow(t)
 	const seconds = 70
 	r := rand.New(rand.NewPCG(3, 4))
 	kick, bass := make([]float32, seconds*hitRate), make([]float32, seconds*hitRate-1234)

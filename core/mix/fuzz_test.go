@@ -74,7 +74,7 @@ func FuzzSong(f *testing.F) {
 		}
 		text.Write(song[last:])
 		s, err := session.Read([]byte(text.String()))
-		if err != nil || len(s.Stems) > 8 || s.Rate == 0 {
+		if err != nil || len(s.Stems) == 0 || len(s.Stems) > 8 || s.Rate == 0 {
 			return
 		}
 		outside.Bounded(t, func() {

@@ -534,3 +534,105 @@ func TestBusDuck(t *testing.T) {
 		}
 	}
 }
+
+// At rest a renderer keeps the latest of the loop's renders and nothing of whole songs; what it gave back it makes anew.
+func TestRest(t *testing.T) {
+	lib, s := beat()
+	r := New(lib, 1<<28)
+	w := Window{0, 2 * rate}
+	was := solo(t, r, s, SoloAll, w)
+	if freed := r.Rest(1 << 28); freed != 0 {
+		t.Errorf("%d bytes given back of what may be kept", freed)
+	}
+	if freed := r.Rest(1 << 20); freed <= 0 || r.Cache.large.used > 1<<20 {
+		t.Errorf("%d bytes given back, %d kept", freed, r.Cache.large.used)
+	}
+	if freed := r.Rest(0); freed <= 0 || r.Cache.large.used != 0 || r.Cache.large.order.Len() != 0 {
+		t.Errorf("%d bytes given back, %d kept", freed, r.Cache.large.used)
+	}
+	if d := apart(was, solo(t, r, s, SoloAll, w)); d != 0 {
+		t.Errorf("made anew it is %g off", d)
+	}
+}
+
+// A long pair is rendered as it is read, to the bit what is held of a short one, and says how far it is; a panic in a render
+// is an error for whoever reads, and so is a context that ends.
+func TestLongSound(t *testing.T) {
+	lib, s := beat()
+	s = withDuck(s, 9)
+	r := New(lib, 1<<28)
+	w := Window{-rate / 2, 400 * rate} // behind the files there is silence
+	var work Work
+	ctx, stop := context.WithCancel(Follow(t.Context(), &work))
+	Doing(ctx, "Reading")
+	long, _, err := r.soundOf(ctx, &s, SoloBass, w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, held := long.(meter.Held); held || long.Frames() != w.Frames() {
+		t.Fatalf("%T of %d frames", long, long.Frames())
+	}
+	want := solo(t, r, s, SoloBass, Window{-rate / 2, 5 * rate}).Mono()
+	at := 0
+	made := r.long.Made()
+	err = long.Read(func(x []float32) error {
+		for i, v := range x {
+			if at+i < len(want) && math.Abs(float64(v-want[at+i])) > near {
+				t.Fatalf("frame %d is %g, held %g", at+i, v, want[at+i])
+			}
+		}
+		at += len(x)
+		return nil
+	})
+	if err != nil || at != w.Frames() || r.long.Made() != made {
+		t.Errorf("%d frames, %d kept, %v", at, r.long.Made()-made, err)
+	}
+	if what, part := work.Now(); what != "Reading" || part != 1 {
+		t.Errorf("it says %q, %g", what, part)
+	}
+	if err := long.Read(func([]float32) error { stop(); return nil }); !errors.Is(err, context.Canceled) {
+		t.Errorf("a context that ended: %v", err)
+	}
+	bad := rendered{10, t.Context(), func(context.Context, func([]float32) error) error { panic("no") }}
+	if err := bad.Read(func([]float32) error { return nil }); !errors.Is(err, errPanicked) {
+		t.Errorf("a render that panics: %v", err)
+	}
+}
+
+// The gain of a long sound, of a curve and of a keyed duck, is that of a short one; and so is its loudness.
+func TestLongGain(t *testing.T) {
+	for name, d := range map[string]*move.Duck{
+		"curve": {School: "curve", Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -9}, {MS: 100, DB: -9}, {MS: 180}}},
+		"keyed": {School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: &move.Compressor{Threshold: -30, Ratio: 4, Knee: 6, Attack: 5, Hold: 20, Release: 200, Lookahead: 5}},
+	} {
+		lib, s := beat()
+		s.SetDuck(d, false, "")
+		r := New(lib, 1<<28)
+		bass := s.Stem("b")
+		short, err := r.Gain(t.Context(), &s, bass, Window{-1000, 4 * rate})
+		if err != nil {
+			t.Fatal(err)
+		}
+		sound, err := r.GainOf(t.Context(), &s, bass, Window{-1000, 400 * rate})
+		if err != nil {
+			t.Fatal(err)
+		}
+		long, err := meter.Samples(sound)
+		if err != nil || len(long) != 1000+400*rate {
+			t.Fatalf("%s: %d frames, %v", name, len(long), err)
+		}
+		for i, v := range short {
+			if math.Abs(float64(v-long[i])) > near {
+				t.Fatalf("%s: frame %d is %g, of a short sound %g", name, i, long[i], v)
+			}
+		}
+		a, err := r.Loudness(t.Context(), &s, SoloBass, Window{0, 360 * rate})
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := r.Loudness(t.Context(), &s, SoloBass, Window{0, 361 * rate}) // a second of silence more
+		if err != nil || math.Abs(float64(a.Integrated-b.Integrated)) > 1e-3 || math.Abs(float64(a.Peak-b.Peak)) > 1e-3 {
+			t.Errorf("%s: %+v, of a long sound %+v, %v", name, a, b, err)
+		}
+	}
+}

@@ -92,6 +92,20 @@ type Loop struct {
 	Said string // how the loop is named
 }
 
+// MostLoop is the longest loop, s: it is judged at every change.
+const MostLoop = 300.0
+
+// CheckLoop returns why a span cannot be a loop.
+func (l Span) CheckLoop() error {
+	switch {
+	case !(l.To-l.From >= LeastLoop && l.From >= 0 && l.To <= audio.MaxSeconds):
+		return errors.New("a loop lies within the song and is at least a quarter of a second long")
+	case l.To-l.From > MostLoop:
+		return errors.New("a loop is at most five minutes long: choose where kick and bass are hardest to part. The whole song is judged on Levels and Duck")
+	}
+	return nil
+}
+
 // Apply sets it.
 func (e Loop) Apply(s *Song) (string, error) {
 	if e.Span == nil {
@@ -102,8 +116,8 @@ func (e Loop) Apply(s *Song) (string, error) {
 		return "Loop found by energy", nil
 	}
 	l := *e.Span
-	if !(l.To-l.From >= LeastLoop && l.From >= 0 && l.To <= audio.MaxSeconds) {
-		return "", errors.New("a loop lies within the song and is at least a quarter of a second long")
+	if err := l.CheckLoop(); err != nil {
+		return "", err
 	}
 	s.Loop = &l
 	return "Loop " + e.Said, nil

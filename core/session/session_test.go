@@ -144,6 +144,17 @@ func TestBypassed(t *testing.T) {
 	}
 }
 
+// A loop is a part of the song that can be judged at every change.
+func TestLoopLength(t *testing.T) {
+	for span, ok := range map[Span]bool{{0, 8}: true, {10, 310}: true, {10, 310.1}: false, {5, 5.1}: false, {-1, 4}: false, {1790, 1801}: false, {9, 3}: false} {
+		s := New("x", 120)
+		_, err := Loop{Span: &span, Said: "here"}.Apply(&s)
+		if (err == nil) != ok || (s.Loop != nil) != ok {
+			t.Errorf("%+v: %v", span, err)
+		}
+	}
+}
+
 // Bars of four beats at 120 bpm are two seconds.
 func TestPosition(t *testing.T) {
 	s := New("x", 120)

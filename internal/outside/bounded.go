@@ -34,3 +34,12 @@ func Bounded(t *testing.T, work func()) {
 		t.Errorf("it asked for %d MB", (is.TotalAlloc-was.TotalAlloc)>>20)
 	}
 }
+
+// Slow is said by a test of figures that takes long and runs nothing beside itself: the pass that looks for races
+// (go test -race -short) leaves it out.
+func Slow(t testing.TB) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("figures alone: nothing runs beside it")
+	}
+}

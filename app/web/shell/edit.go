@@ -9,7 +9,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/store"
-	"mellowthump/core/audio"
 	"mellowthump/core/find"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -62,13 +61,14 @@ func (s *Server) setLoop(c *gin.Context) {
 	}
 	s.WorkOut(c, stage, "loop", func(song *session.Song) (session.Edit, error) {
 		from, to, err := readLoop(c, song)
-		if err == nil && !(to-from >= session.LeastLoop && from >= 0 && to <= audio.MaxSeconds) {
-			err = errors.New("a loop lies within the song and is at least a quarter of a second long")
+		span := session.Span{From: from, To: to}
+		if err == nil {
+			err = span.CheckLoop()
 		}
 		if err != nil {
 			return nil, BadInput(c, "loop", err)
 		}
-		return session.Loop{Span: &session.Span{From: from, To: to}, Said: Clock(from) + " to " + Clock(to)}, nil
+		return session.Loop{Span: &span, Said: Clock(from) + " to " + Clock(to)}, nil
 	})
 }
 

@@ -69,6 +69,7 @@ func same(t *testing.T, got, want audio.Buffer) {
 
 // Lossless kinds written by ffmpeg and flac read back to the bit, mono and stereo.
 func TestLosslessAgainstFFmpeg(t *testing.T) {
+	outside.Slow(t)
 	for _, channels := range []int{1, 2} {
 		in := sound(44100, channels)
 		file := outside.WriteWAV(t, "in.wav", in, wav.Int24)
@@ -132,6 +133,7 @@ func TestFLACWriter(t *testing.T) {
 // MP3 and Vorbis against ffmpeg's decode of the same file: the same sound within the
 // rounding of two decoders, wherever each of them starts.
 func TestLossyAgainstFFmpeg(t *testing.T) {
+	outside.Slow(t)
 	for _, channels := range []int{1, 2} {
 		file := outside.WriteWAV(t, "in.wav", sound(44100, channels), wav.Int24)
 		for name, args := range map[string][]string{

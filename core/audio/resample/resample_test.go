@@ -69,6 +69,7 @@ func TestAliases(t *testing.T) {
 // A sweep through scipy's polyphase resampler and ours: the same up to 0.4 of the lower rate,
 // where both filters are flat.
 func TestSweepAgainstSciPy(t *testing.T) {
+	outside.Slow(t)
 	for _, p := range [][2]int{{48000, 44100}, {44100, 48000}, {96000, 44100}} {
 		in := audio.New(p[0], 1, p[0])
 		top := 0.4 * float64(min(p[0], p[1]))
