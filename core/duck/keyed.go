@@ -171,32 +171,33 @@ func (t *keyedTrial) judgeKeyed(d *move.Duck, b *base, losses bool) keyedJudged 
 	}
 	det := move.NewDetector(*d.Comp, bound, t.fs)
 	ahead := int(math.Round(d.Comp.Lookahead / t.scale))
-	db := make([]float64, len(t.env)+ahead)
+	early := ahead + int(math.Ceil(backMargin/t.scale))
 	out := keyedJudged{back: true}
-	for i := range db {
+	diff := make([]float32, len(t.bass))
+	end := 0 // of t.ends
+	for i := range len(t.env) + ahead {
 		v := -120.0
 		if i < len(t.env) {
 			v = t.env[i]
 		}
-		db[i] = det.NextLevel(v)
-		out.depth = max(out.depth, -db[i])
-	}
-	db = db[ahead:]
-	early := ahead + int(math.Ceil(backMargin/t.scale))
-	for _, e := range t.ends {
-		if at := e - early; at > 0 && at < len(db) && db[at] <= backDB {
-			out.back = false
+		db := det.NextLevel(v)
+		out.depth = max(out.depth, -db)
+		at := i - ahead // the gain comes ahead of what it was worked out of
+		if at < 0 {
+			continue
+		}
+		if db < -trialStill && at < len(b.part) {
+			diff[at] = b.part[at] * (dsp.LevelGain(db) - 1)
+		}
+		for ; end < len(t.ends) && t.ends[end]-early <= at; end++ {
+			if t.ends[end]-early == at && at > 0 && db <= backDB {
+				out.back = false
+			}
 		}
 	}
-	diff := make([]float32, len(t.bass))
-	for i, v := range b.part {
-		if db[i] < -trialStill {
-			diff[i] = v * (dsp.LevelGain(db[i]) - 1)
-		}
-	}
-	h, w := make([]float32, len(diff)), []float32(nil)
+	h, w := diff, []float32(nil)
 	if losses {
-		w = make([]float32, len(diff))
+		h, w = make([]float32, len(diff)), make([]float32, len(diff))
 		dsp.Process2(dsp.NewFilter(t.homeSOS), h, diff, dsp.NewFilter(t.wideSOS), w, diff)
 	} else {
 		dsp.NewFilter(t.homeSOS).Process(h, diff)

@@ -5,6 +5,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -55,14 +56,35 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 	}
 	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), keyID, goal, school, filter), func() (Fitted, int, error) {
 		mix.Doing(ctx, map[string]string{move.CompressorSchool: "Fitting the keyed compressor", move.BandSchool: "Fitting the keyed band dip"}[school])
+		key, bass, err := inHand(key, p.Bass)
+		if err != nil {
+			return Fitted{}, 0, err
+		}
 		low, err := keptTrial(r, p)
 		if err != nil {
 			return Fitted{}, 0, err
 		}
-		f, err := fitKeyed(low, p.Meter, before, key, p.Bass, goal, school, filter)
+		f, err := fitKeyed(low, p.Meter, before, key, bass, goal, school, filter)
 		if f.Duck != nil {
 			f.Duck.Trigger = song.DuckTrigger()
 		}
 		return f.unlessMono(p, err)
 	})
+}
+
+// inHandMost is how long sounds may be together that are held in memory while a fit reads them many times, frames: half
+// an hour of kick and bass at 48 kHz, and a little more.
+const inHandMost = 1 << 28 * 2 / 3
+
+// inHand returns sounds in memory, where there is room for them; else they are rendered as often as they are read.
+func inHand(key, bass meter.Sound) (k, b meter.Sound, err error) {
+	if key.Frames()+bass.Frames() > inHandMost {
+		return key, bass, nil
+	}
+	x, err := meter.Samples(key)
+	if err != nil {
+		return nil, nil, err
+	}
+	y, err := meter.Samples(bass)
+	return meter.Held(x), meter.Held(y), err
 }

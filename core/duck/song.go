@@ -123,11 +123,15 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	goal := goalOf(ctx, song)
 	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), goal), func() (Fitted, int, error) {
 		mix.Doing(ctx, "Fitting the drawn curve")
+		_, bass, err := inHand(meter.Held(nil), p.Bass)
+		if err != nil {
+			return Fitted{}, 0, err
+		}
 		t, err := keptTrial(r, p)
 		if err != nil {
 			return Fitted{}, 0, err
 		}
-		f, err := t.fit(p.Meter, before, p.Bass, goal)
+		f, err := t.fit(p.Meter, before, bass, goal)
 		return f.unlessMono(p, err)
 	})
 }
