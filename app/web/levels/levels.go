@@ -78,13 +78,16 @@ func (h *handlers) wholeSong(c *gin.Context) {
 	if v == nil {
 		return
 	}
-	l, err := v.Bench.Ledger(c.Request.Context(), v.Bench.Whole())
+	ctx := c.Request.Context()
+	mix.Doing(ctx, "Adding the whole song up")
+	in, err := h.Renderer.GroupLevel(ctx, &v.Song.Song, "", v.Bench.Whole())
 	if err != nil {
 		h.FailWith(c, err)
 		return
 	}
+	out := in.Turned(v.Master.Fader)
 	h.Write(c, http.StatusOK, "levelswhole", map[string]any{
-		"Peak": l.Master.Out.Peak, "LUFS": l.Master.Out.Integrated(), "At": v.Position(float64(l.Master.Out.At) / float64(v.Rate)), "Over": float64(l.Master.Out.Peak) > v.LevelRules().Limit,
+		"Peak": out.Peak, "At": v.Position(float64(out.At) / float64(v.Rate)), "Over": float64(out.Peak) > v.LevelRules().Limit,
 	})
 }
 
