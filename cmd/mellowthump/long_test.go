@@ -105,7 +105,7 @@ func TestLongSong(t *testing.T) {
 		}
 	}
 	t.Logf("it said %v", said)
-	if !said["Waiting for other work over a whole song"] || !said["Fitting the drawn curve"] {
+	if !said["Waiting for its turn"] || !said["Fitting the drawn curve"] {
 		t.Errorf("how far it is was said as %v", said)
 	}
 	if !k.posted(t.Context(), "/duck/fit", url.Values{"school": {"curve"}}) {

@@ -86,7 +86,7 @@ func demoServe(ctx context.Context, args []string, out io.Writer) error {
 
 // memoryLimit is where the collector begins to work harder: the renders that are kept, and the pass over a long song
 // beside them. It is no bound; GOMEMLIMIT sets another.
-const memoryLimit = 1200 << 20
+const memoryLimit = 900 << 20
 
 // admit says who is served at an address: this machine without a password; a network with the one that was set, or
 // with one for this start, which is printed with what else must be known.

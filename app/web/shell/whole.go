@@ -28,7 +28,7 @@ func newWhole() *whole { return &whole{slot: make(chan struct{}, 1), now: map[st
 func (s *Server) Whole(c *gin.Context) {
 	w, at := &mix.Work{}, c.Request.URL.Path
 	ctx := mix.Follow(c.Request.Context(), w)
-	mix.Doing(ctx, "Waiting for other work over a whole song")
+	mix.Doing(ctx, "Waiting for its turn")
 	s.whole.mu.Lock()
 	s.whole.now[at] = w
 	s.whole.mu.Unlock()
