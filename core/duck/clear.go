@@ -223,11 +223,21 @@ const ControlStep = 0.002
 
 // Control samples a gain for a MIDI controller.
 func Control(gain []float32, rate int) []midi.Value {
-	var values []midi.Value
-	for t := 0.0; int(t*float64(rate)) < len(gain); t += ControlStep {
-		values = append(values, midi.Value{At: t, Part: float64(min(1, gain[int(t*float64(rate))]))})
-	}
+	values, _ := ControlOf(meter.Held(gain), rate) // what is in memory is read without an error
 	return values
+}
+
+// ControlOf is Control of a gain of any length; the error is that of reading it.
+func ControlOf(gain meter.Sound, rate int) (values []midi.Value, err error) {
+	t, at := 0.0, 0
+	err = gain.Read(func(x []float32) error {
+		for ; int(t*float64(rate))-at < len(x); t += ControlStep {
+			values = append(values, midi.Value{At: t, Part: float64(min(1, x[int(t*float64(rate))-at]))})
+		}
+		at += len(x)
+		return nil
+	})
+	return values, err
 }
 
 // CurveStep is the spacing of an exported curve in ms.

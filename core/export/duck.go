@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
 	"mellowthump/core/figure"
@@ -55,7 +54,11 @@ func Curve(ctx context.Context, r *mix.Renderer, song *session.Song) (File, erro
 		rows, err := duck.Curve(d, song.BPM)
 		return CurveFile(name, rows), err
 	}
-	gain, err := wholeGain(ctx, r, song)
+	whole, err := wholeGain(ctx, r, song)
+	if err != nil {
+		return File{}, err
+	}
+	gain, err := meter.Samples(whole)
 	if err != nil {
 		return File{}, err
 	}
@@ -64,7 +67,7 @@ func Curve(ctx context.Context, r *mix.Renderer, song *session.Song) (File, erro
 }
 
 // wholeGain is the gain of the song's duck over its whole length.
-func wholeGain(ctx context.Context, r *mix.Renderer, song *session.Song) ([]float32, error) {
+func wholeGain(ctx context.Context, r *mix.Renderer, song *session.Song) (meter.Sound, error) {
 	st := Ducked(song)
 	if st == nil {
 		return nil, ErrNoDuck
@@ -73,7 +76,7 @@ func wholeGain(ctx context.Context, r *mix.Renderer, song *session.Song) ([]floa
 	if err != nil {
 		return nil, err
 	}
-	return r.Gain(ctx, song, st, mix.Window{To: n})
+	return r.GainOf(ctx, song, st, mix.Window{To: n})
 }
 
 // GainMIDI is the duck's gain as a MIDI controller over the song.
@@ -82,13 +85,14 @@ func GainMIDI(ctx context.Context, r *mix.Renderer, song *session.Song) (File, e
 	if err != nil {
 		return File{}, err
 	}
-	return Control(song.Name+" duck gain.mid", duck.Control(gain, song.Rate), song.BPM), nil
+	values, err := duck.ControlOf(gain, song.Rate)
+	return Control(song.Name+" duck gain.mid", values, song.BPM), err
 }
 
 // GainWAV is the duck's gain as sound: 1.0 where nothing is lowered.
 func GainWAV(ctx context.Context, r *mix.Renderer, song *session.Song) (File, error) {
 	gain, err := wholeGain(ctx, r, song)
-	return Sound(song.Name+" duck gain.wav", audio.Buffer{Rate: song.Rate, Ch: [][]float32{gain}}, wav.Float32), err
+	return SoundOf(song.Name+" duck gain.wav", gain, song.Rate, wav.Float32), err
 }
 
 // triggerHits are the hits of the duck's trigger; none is an error.
@@ -122,8 +126,7 @@ func Click(r *mix.Renderer, song *session.Song) (File, error) {
 	if err != nil {
 		return File{}, err
 	}
-	x := mix.Clicks(hits, mix.Window{To: n}, song.Rate)
-	return Sound(song.Name+" trigger click.wav", audio.Buffer{Rate: song.Rate, Ch: [][]float32{x}}, wav.Int24), nil
+	return SoundOf(song.Name+" trigger click.wav", mix.ClickSound(hits, mix.Window{To: n}, song.Rate), song.Rate, wav.Int24), nil
 }
 
 // DuckedStem is a stem with its moves, over its whole length; an empty id names the first that makes room.

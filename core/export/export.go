@@ -15,6 +15,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/flac"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/meter"
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -101,6 +102,20 @@ func unformula(cell string) string {
 // Sound is a buffer as a WAV.
 func Sound(name string, b audio.Buffer, depth wav.Depth) File {
 	return File{Safe(name), TypeWAV, func(_ context.Context, w io.Writer) error { return wav.Write(w, b, depth) }}
+}
+
+// SoundOf is a mono sound of any length, of that rate in Hz, as a WAV.
+func SoundOf(name string, s meter.Sound, rate int, depth wav.Depth) File {
+	return File{Safe(name), TypeWAV, func(_ context.Context, w io.Writer) error {
+		out, err := wav.NewWriter(w, rate, 1, s.Frames(), depth)
+		if err == nil {
+			err = s.Read(func(x []float32) error { return out.Write(audio.Buffer{Rate: rate, Ch: [][]float32{x}}) })
+		}
+		if err == nil {
+			err = out.Close()
+		}
+		return err
+	}}
 }
 
 // Notes are notes as a MIDI file.

@@ -40,6 +40,37 @@ func (m made) Read(f func(x []float32) error) error {
 	return nil
 }
 
+// apart says where two values differ by more than a billionth; nothing is as far as itself.
+func apart(a, b reflect.Value, where string) string {
+	switch a.Kind() {
+	case reflect.Float32, reflect.Float64:
+		x, y := a.Float(), b.Float()
+		if x != y && !(math.IsNaN(x) && math.IsNaN(y)) && !(math.Abs(x-y) <= 1e-9*math.Abs(y)) {
+			return fmt.Sprintf("%s is %v, not %v", where, x, y)
+		}
+	case reflect.Int:
+		if a.Int() != b.Int() {
+			return fmt.Sprintf("%s is %d, not %d", where, a.Int(), b.Int())
+		}
+	case reflect.Slice:
+		if a.Len() != b.Len() {
+			return fmt.Sprintf("%s has %d values, not %d", where, a.Len(), b.Len())
+		}
+		for i := range a.Len() {
+			if d := apart(a.Index(i), b.Index(i), fmt.Sprintf("%s[%d]", where, i)); d != "" {
+				return d
+			}
+		}
+	case reflect.Struct:
+		for i := range a.NumField() {
+			if d := apart(a.Field(i), b.Field(i), where+"."+a.Type().Field(i).Name); d != "" {
+				return d
+			}
+		}
+	}
+	return ""
+}
+
 // Parts are the sound, whatever the stretches and wherever the parts end.
 func TestParts(t *testing.T) {
 	x := make([]float32, 40000)
@@ -185,17 +216,8 @@ func TestLongIsShort(t *testing.T) {
 			}
 		}
 		got.Fine = want.Fine
-		if format := "%.9g"; fmt.Sprintf(format, got) != fmt.Sprintf(format, want) {
-			a, b := reflect.ValueOf(got), reflect.ValueOf(want)
-			for i := range a.NumField() {
-				x, y := fmt.Sprintf(format, a.Field(i)), fmt.Sprintf(format, b.Field(i))
-				for k := range min(len(x), len(y)) {
-					if x[k] != y[k] {
-						t.Errorf("%T: part by part %s is %s, not %s", s[0], a.Type().Field(i).Name, x[max(0, k-50):min(len(x), k+50)], y[max(0, k-50):min(len(y), k+50)])
-						break
-					}
-				}
-			}
+		if where := apart(reflect.ValueOf(got), reflect.ValueOf(want), "it"); where != "" {
+			t.Errorf("%T: part by part %s", s[0], where)
 		}
 	}
 	m, err := NewHitMeterOf(made{x: kick}, hitRate, hits, 52, Range{To: len(kick)})

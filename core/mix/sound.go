@@ -118,9 +118,14 @@ func (r *Renderer) Key(ctx context.Context, song *session.Song, trigger string, 
 		s, _, err := r.sound(ctx, k.sum.inputs, song.Rate, w)
 		return s, id, err
 	}
-	return rendered{w.Frames(), ctx, func(ctx context.Context, f func(x []float32) error) error {
-		return pieces(ctx, song.Rate, w, func(_ context.Context, p Window) error { return f(Clicks(k.clicks, p, song.Rate)) })
-	}}, id, nil
+	return ClickSound(k.clicks, w, song.Rate), id, nil
+}
+
+// ClickSound is Clicks as a sound of any length.
+func ClickSound(hits []int, w Window, rate int) meter.Sound {
+	return rendered{w.Frames(), context.Background(), func(ctx context.Context, f func(x []float32) error) error {
+		return pieces(ctx, rate, w, func(_ context.Context, p Window) error { return f(Clicks(hits, p, rate)) })
+	}}
 }
 
 // listened is the gain of a move that listens, as it is printed.
