@@ -1,12 +1,17 @@
 package web
 
 import (
+	"archive/zip"
 	"bytes"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"net/http"
 	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -16,6 +21,7 @@ import (
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
+	"mellowthump/internal/outside"
 )
 
 // sound reads what a path sends.
@@ -34,6 +40,66 @@ func (b *bench) sound(path string) audio.Buffer {
 		b.Fatal(err)
 	}
 	return x
+}
+
+// All there is to take away comes in one archive that any other program opens: what is in it is what each address sends
+// alone; while nothing was changed there is a sentence instead.
+func TestTakeAll(t *testing.T) {
+	b, id := ready(t)
+	if status, body := b.do("GET", "/songs/"+id+"/duck/all.zip", nil); status != 404 || !strings.Contains(body, "Nothing was changed yet") {
+		t.Errorf("of nothing: %d %.200s", status, body)
+	}
+	if status, body := b.edit(id, "/duck/fit", url.Values{"school": {"curve"}}); status != 200 {
+		t.Fatalf("%d %.200s", status, body)
+	}
+	song := b.load(id)
+	kick := song.ByRole(session.Kick)[0]
+	if status, body := b.edit(id, "/levels/gain", url.Values{"of": {kick.ID}, "step": {"track"}, "db": {"-2"}}); status != 200 {
+		t.Fatalf("%d %.200s", status, body)
+	}
+	_, body := b.do("GET", "/songs/"+id+"/duck/all.zip", nil)
+	z, err := zip.NewReader(strings.NewReader(body), int64(len(body)))
+	if err != nil {
+		t.Fatalf("%v: %.200s", err, body)
+	}
+	got := map[string]string{}
+	for _, f := range z.File {
+		r, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		x, err := io.ReadAll(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got[f.Name] = string(x)
+	}
+	bass := song.ByRole(session.Bass)[0]
+	want := map[string]string{
+		bass.Name + " ducked.wav": "ducked.wav?stem=" + bass.ID, kick.Name + " changed.wav": "ducked.wav?stem=" + kick.ID,
+		song.Name + " duck curve.csv": "curve.csv", song.Name + " duck gain.mid": "gain.mid", song.Name + " duck gain.wav": "gain.wav",
+		song.Name + " hits.mid": "hits.mid", song.Name + " trigger click.wav": "click.wav", song.Name + " duck settings.txt": "settings.txt",
+	}
+	for name, at := range want {
+		if _, alone := b.do("GET", "/songs/"+id+"/duck/"+at, nil); got[name] != alone || alone == "" {
+			t.Errorf("%s: %d bytes in the archive, %d alone", name, len(got[name]), len(alone))
+		}
+	}
+	if len(got) != len(want) {
+		t.Errorf("it holds %v", slices.Sorted(maps.Keys(got)))
+	}
+	path := filepath.Join(t.TempDir(), "all.zip")
+	if err := os.WriteFile(path, []byte(body), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var bad struct{ Bad *string }
+	outside.Python(t, `
+import json, sys, zipfile
+json.dump({"Bad": zipfile.ZipFile(json.load(sys.stdin)).testzip()}, sys.stdout)
+`, path, &bad)
+	if bad.Bad != nil {
+		t.Errorf("another program cannot read %s", *bad.Bad)
+	}
 }
 
 // The three schools: each fitted by a click, side by side, its values set by hand, bad ones refused.

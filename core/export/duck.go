@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -22,6 +23,7 @@ var (
 	ErrNoDuck = errors.New("there is no duck to take away yet, or it is off; press Fit, or draw one")
 	ErrNoHits = errors.New("there are no hits to take away")
 	ErrNoPart = errors.New("there is no bass to take away")
+	ErrNoPlan = errors.New("nothing was changed yet, so there is nothing to take away")
 )
 
 // Ducked returns the first stem that makes room by a duck, on; nil where none does.
@@ -142,6 +144,54 @@ func DuckedStem(r *mix.Renderer, song *session.Song, id, form string) (File, err
 	}
 	n, err := r.StemLength(song, st)
 	return Print(r, song, mix.Tap{Stem: st.ID}, n, st.Name+" ducked", form), err
+}
+
+// Changed reports whether what leaves a stem is not its file as it came.
+func Changed(st *session.Stem) bool {
+	return st.Source != 0 || st.Clip != 0 || st.Fader != 0 || st.Pan != 0 || st.Width != 0 || slices.ContainsFunc(st.Moves, func(m move.Move) bool { return !m.Off })
+}
+
+// All is everything there is to take away, in one archive: each changed stem, muted ones too, and of a duck that is on the
+// curve, the gain, the hits, the clicks and the settings sheet.
+func All(ctx context.Context, r *mix.Renderer, song *session.Song, settings File) (File, error) {
+	var files []File
+	for i := range song.Stems {
+		st := &song.Stems[i]
+		if !Changed(st) {
+			continue
+		}
+		n, err := r.StemLength(song, st)
+		if err != nil {
+			return File{}, err
+		}
+		as := " changed"
+		if m, d := st.DuckMove(); d != nil && !m.Off {
+			as = " ducked"
+		}
+		files = append(files, Print(r, song, mix.Tap{Stem: st.ID}, n, st.Name+as, ""))
+	}
+	if Ducked(song) != nil {
+		for _, of := range []func() (File, error){
+			func() (File, error) { return Curve(ctx, r, song) },
+			func() (File, error) { return GainMIDI(ctx, r, song) },
+			func() (File, error) { return GainWAV(ctx, r, song) },
+			func() (File, error) { return Hits(r, song) },
+			func() (File, error) { return Click(r, song) },
+			func() (File, error) { return settings, nil },
+		} {
+			switch f, err := of(); {
+			case errors.Is(err, ErrNoHits):
+			case err != nil:
+				return File{}, err
+			case f.Write != nil:
+				files = append(files, f)
+			}
+		}
+	}
+	if len(files) == 0 {
+		return File{}, ErrNoPlan
+	}
+	return Zip(song.Name+".zip", files), nil
 }
 
 // Expect is what the settings sheet says is to be expected.

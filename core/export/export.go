@@ -2,14 +2,17 @@
 package export
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"encoding/csv"
+	"fmt"
 	"io"
 	"os"
 	"path"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 
 	"mellowthump/core/audio"
@@ -35,6 +38,7 @@ const (
 	TypeMIDI = "audio/midi"
 	TypeWAV  = "audio/wav"
 	TypeFLAC = "audio/flac"
+	TypeZip  = "application/zip"
 )
 
 // longestName is the most bytes of a file's name; systems take 255.
@@ -126,6 +130,34 @@ func Notes(name string, notes []midi.Note, bpm float64) File {
 // Control is a gain as a MIDI controller.
 func Control(name string, values []midi.Value, bpm float64) File {
 	return File{Safe(name), TypeMIDI, func(_ context.Context, w io.Writer) error { return midi.WriteControl(w, values, bpm) }}
+}
+
+// Zip is files in one archive, in order; of two with one name the later gets a number. Sound is stored as it is, the rest
+// packed.
+func Zip(name string, files []File) File {
+	return File{Safe(name), TypeZip, func(ctx context.Context, w io.Writer) error {
+		z := zip.NewWriter(w)
+		taken := map[string]bool{}
+		for _, f := range files {
+			h := &zip.FileHeader{Name: f.Name, Method: zip.Deflate, Modified: time.Now()}
+			if f.Type == TypeWAV || f.Type == TypeFLAC {
+				h.Method = zip.Store
+			}
+			for n := 2; taken[strings.ToLower(h.Name)]; n++ {
+				end := path.Ext(f.Name)
+				h.Name = fmt.Sprintf("%s %d%s", strings.TrimSuffix(f.Name, end), n, end)
+			}
+			taken[strings.ToLower(h.Name)] = true
+			out, err := z.CreateHeader(h)
+			if err != nil {
+				return err
+			}
+			if err := f.Write(ctx, out); err != nil {
+				return fmt.Errorf("writing %s: %w", f.Name, err)
+			}
+		}
+		return z.Close()
+	}}
 }
 
 // Bytes writes a file into memory.

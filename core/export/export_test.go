@@ -1,10 +1,12 @@
 package export
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"encoding/csv"
 	"errors"
+	"io"
 	"math"
 	"strconv"
 	"strings"
@@ -172,4 +174,27 @@ func FuzzNames(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Of two files with one name in an archive the later gets a number.
+func TestZipNames(t *testing.T) {
+	b, err := Zip("x.zip", []File{Text("Kick.txt", "a"), Text("kick.txt", "b"), Text("Kick.txt", "c")}).Bytes(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, f := range z.File {
+		names = append(names, f.Name)
+	}
+	if got := strings.Join(names, ", "); got != "Kick.txt, kick 2.txt, Kick 3.txt" {
+		t.Errorf("they are named %s", got)
+	}
+	gone := errors.New("gone")
+	if _, err := Zip("x.zip", []File{{"a.txt", TypeText, func(context.Context, io.Writer) error { return gone }}}).Bytes(t.Context()); !errors.Is(err, gone) || !strings.Contains(err.Error(), "a.txt") {
+		t.Errorf("a file that cannot be made: %v", err)
+	}
 }

@@ -1,10 +1,12 @@
 package duck
 
 import (
+	"errors"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/export"
 	"mellowthump/core/meter"
@@ -66,33 +68,58 @@ func (h *handlers) settings(c *gin.Context) {
 	if song == nil {
 		return
 	}
-	if export.Ducked(&song.Song) == nil {
-		h.Send(c, export.File{}, export.ErrNoDuck)
+	f, err := h.settingsOf(c, song)
+	if errors.As(err, new(unmeasured)) {
+		h.Fail(c, http.StatusConflict, shell.Sentence(err.Error()))
 		return
+	}
+	h.Send(c, f, err)
+}
+
+// all sends everything there is to take away in one archive.
+func (h *handlers) all(c *gin.Context) {
+	song := h.Load(c)
+	if song == nil {
+		return
+	}
+	sheet, err := h.settingsOf(c, song)
+	if err != nil && !errors.Is(err, export.ErrNoDuck) && !errors.As(err, new(unmeasured)) {
+		h.FailWith(c, err)
+		return
+	}
+	f, err := export.All(c.Request.Context(), h.Renderer, &song.Song, sheet)
+	h.Send(c, f, err)
+}
+
+// unmeasured is why a duck cannot be measured.
+type unmeasured string
+
+// Error says it.
+func (e unmeasured) Error() string { return "the duck cannot be measured: " + string(e) }
+
+// settingsOf is the settings sheet of a song.
+func (h *handlers) settingsOf(c *gin.Context, song *store.Song) (export.File, error) {
+	if export.Ducked(&song.Song) == nil {
+		return export.File{}, export.ErrNoDuck
 	}
 	v, err := h.View(c, song, "duck", nil)
 	if err != nil {
-		h.FailWith(c, err)
-		return
+		return export.File{}, err
 	}
 	ctx := c.Request.Context()
 	if v.Levels, err = v.Bench.Loudness(ctx, mix.SoloAll); err != nil {
-		h.FailWith(c, err)
-		return
+		return export.File{}, err
 	}
 	out, err := h.drawn(ctx, v)
 	if err != nil {
-		h.FailWith(c, err)
-		return
+		return export.File{}, err
 	}
 	if v.State == nil || v.State.Readout == nil {
-		h.Fail(c, http.StatusConflict, "The duck cannot be measured: "+v.Trouble)
-		return
+		return export.File{}, unmeasured(v.Trouble)
 	}
 	e := export.Expect{Bars: v.Bars(), State: v.State, Freed: out.MixFreed(), Trigger: out.Named, Input: keyInput(v)}
 	e.Lead, e.Led = leads(v)
-	f, err := export.Settings(ctx, h.Renderer, &song.Song, e)
-	h.Send(c, f, err)
+	return export.Settings(ctx, h.Renderer, &song.Song, e)
 }
 
 // leads is how the bass leads, after and before, where it does.

@@ -58,6 +58,7 @@ func (h *handlers) routes(g *gin.RouterGroup) {
 	g.GET("/duck/gain.wav", h.gainWAV)
 	g.GET("/duck/click.wav", h.click)
 	g.GET("/duck/settings.txt", h.settings)
+	g.GET("/duck/all.zip", h.all)
 	g.GET("/duck/curve.csv", h.curve)
 	g.GET("/duck/ducked.wav", h.ducked)
 	g.GET("/duck/hits.mid", h.hits)

@@ -23,7 +23,7 @@ const longestInMemory = 1 << 20
 // out.
 func (s *Server) Send(c *gin.Context, f export.File, err error) {
 	switch {
-	case errors.Is(err, export.ErrNoDuck), errors.Is(err, export.ErrNoHits), errors.Is(err, export.ErrNoPart):
+	case errors.Is(err, export.ErrNoDuck), errors.Is(err, export.ErrNoHits), errors.Is(err, export.ErrNoPart), errors.Is(err, export.ErrNoPlan):
 		s.Fail(c, http.StatusNotFound, Sentence(err.Error()))
 		return
 	case err != nil:
