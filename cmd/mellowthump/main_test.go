@@ -81,6 +81,7 @@ func clearJSONOf(t *testing.T, args ...string) clearJSON {
 // A bass over full scale is written as float and said so, never clipped; one whose channels are opposite cancels in mono,
 // and that is what is said.
 func TestClearSaysWhatIsSo(t *testing.T) {
+	outside.Slow(t)
 	kick := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"], wav.Int24)
 	hot := ferry()["808"]
 	loud := audio.New(hot.Rate, 1, hot.Frames())
@@ -108,6 +109,7 @@ func TestClearSaysWhatIsSo(t *testing.T) {
 // The fit reaches its target in 90 % of hits of the demo, measured again from the exported
 // file by the command itself; the exported curve is the one that was fitted.
 func TestClearOnTheDemo(t *testing.T) {
+	outside.Slow(t)
 	dir := t.TempDir()
 	kick := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"], wav.Int24)
 	bass := outside.WriteWAV(t, "808.wav", ferry()["808"], wav.Int24)
@@ -167,6 +169,7 @@ func TestClearOnTheDemo(t *testing.T) {
 // The keyed schools on the command line: the detector's values in the JSON, the gain as MIDI, and the
 // exported bass measured again has what was reported.
 func TestClearInOtherSchools(t *testing.T) {
+	outside.Slow(t)
 	kick, bass := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"], wav.Int24), outside.WriteWAV(t, "808.wav", ferry()["808"], wav.Int24)
 	for school, field := range map[string]string{"compressor": "threshold_db", "band": "band"} {
 		dir := t.TempDir()
@@ -203,6 +206,7 @@ func TestClearInOtherSchools(t *testing.T) {
 
 // With the bass turned down 30 dB no duck is needed; with a 1 dB cap it cannot and says why.
 func TestClearSaysWhenNotAndWhyNot(t *testing.T) {
+	outside.Slow(t)
 	kick := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"], wav.Int24)
 	soft := audio.New(44100, 1, ferry()["808"].Frames())
 	for i, v := range ferry()["808"].Ch[0] {
@@ -221,6 +225,7 @@ func TestClearSaysWhenNotAndWhyNot(t *testing.T) {
 
 // Compressed files at another rate do as well as WAV files at the same.
 func TestClearOtherFormats(t *testing.T) {
+	outside.Slow(t)
 	kick := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"], wav.Int24)
 	bass := outside.WriteWAV(t, "808.wav", ferry()["808"], wav.Int24)
 	same := clearJSONOf(t, "--kick", kick, "--bass", bass)

@@ -10,6 +10,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/session"
+	"mellowthump/internal/outside"
 	"mellowthump/internal/sampled"
 )
 
@@ -183,6 +184,7 @@ func analysed(t testing.TB, b audio.Buffer) *Analysis {
 // over 80 % sure when wrong. The weights know these instruments; the other half of the test plays them at other speeds,
 // brighter or darker, which is less than other recordings are.
 func TestRolesOfSampledStems(t *testing.T) {
+	outside.Slow(t)
 	t.Parallel()
 	n, right, turned := 0, 0, 0
 	for i, s := range stemsOfAllRoles(t) {

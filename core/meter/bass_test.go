@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"mellowthump/internal/outside"
 	"mellowthump/internal/sampled"
 )
 
@@ -63,6 +64,7 @@ func heardAt(t testing.TB, program int) map[int]float64 {
 // known for over 95 % of the notes and has the right pitch; its start is within 10 ms for nine in ten. The MIDI is
 // the truth, with the time that the recorded note takes to a tenth of its peak.
 func TestSampledLines(t *testing.T) {
+	outside.Slow(t)
 	t.Parallel()
 	var all, known, sound, near int
 	for program := 32; program < 40; program++ {

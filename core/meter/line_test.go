@@ -37,6 +37,7 @@ func playLine(notes []madeNote, harmonics []float64, drive, decay, seconds float
 // The truth is what the line was made of. 500 lines of varied harmonics, drive and decay:
 // octave errors under 1 % of the notes, steady notes of 300 ms within 5 cents, glides found.
 func TestBassLine(t *testing.T) {
+	outside.Slow(t)
 	t.Parallel()
 	r := rand.New(rand.NewPCG(3, 4))
 	notes, octave, off, missed, glides, glidesFound := 0, 0, 0, 0, 0, 0

@@ -4,10 +4,13 @@ import (
 	"math"
 	"math/rand/v2"
 	"testing"
+
+	"mellowthump/internal/outside"
 )
 
 // The truth is the tempo and the swing that the pattern was made with; hits miss the grid by some ms.
 func TestTempo(t *testing.T) {
+	outside.Slow(t)
 	r := rand.New(rand.NewPCG(5, 6))
 	patterns := map[string][]float64{ // in beats, of two bars
 		"four on the floor": {0, 1, 2, 3, 4, 5, 6, 7},

@@ -13,6 +13,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
+	"mellowthump/internal/outside"
 )
 
 // near is how far a window may lie from the whole: 100 dB under full scale.
@@ -304,6 +305,7 @@ func (endlessLibrary) KickHz(string) (float64, error)       { return 50, nil }
 
 // What a print holds does not grow with the song, it stops when it is cancelled, and a failing writer ends it.
 func TestPrintHoldsLittle(t *testing.T) {
+	outside.Slow(t)
 	_, s := routed()
 	chain, _ := s.Chain(session.At{})
 	*chain = chain.With(move.Move{ID: "c", Params: &move.SoftClip{Threshold: -12, Knee: 6}})
