@@ -41,7 +41,14 @@ document.addEventListener("htmx:afterSwap", (e) => {
 });
 
 // --- what a part of the page waited for is not worked on any more when that part is gone
-document.addEventListener("htmx:beforeCleanupElement", (e) => htmx.trigger(e.target, "htmx:abort"));
+const waiting = new WeakMap(); // element to what it asked for
+document.addEventListener("htmx:beforeSend", (e) => {
+  if (e.detail.requestConfig.verb === "get") waiting.set(e.detail.elt, e.detail.xhr);
+});
+document.addEventListener("htmx:beforeCleanupElement", (e) => {
+  const xhr = waiting.get(e.target);
+  if (xhr && xhr.readyState < XMLHttpRequest.DONE) xhr.abort();
+});
 
 // --- the program does not answer
 document.addEventListener("htmx:sendError", () => {
@@ -160,11 +167,39 @@ document.addEventListener("htmx:afterSettle", (e) => {
   scrollTo(0, 0);
 });
 
-// --- focus survives a swap
+// --- a field is chosen whole when it is entered, by keys or by a click
+let entered;
+document.addEventListener("focusin", (e) => {
+  entered = e.target.closest?.("input[data-step]");
+  entered?.select();
+});
+document.addEventListener("mouseup", (e) => {
+  if (entered && e.target === entered && entered.selectionStart === entered.selectionEnd) entered.select();
+  entered = undefined;
+});
+
+// --- focus survives a swap, with what is chosen in the field and what was typed since it was last sent
+document.addEventListener("change", (e) => {
+  if (e.target.matches?.("input")) e.target.sent = e.target.value;
+}, true);
 let focused;
-document.addEventListener("htmx:beforeSwap", () => { focused = document.activeElement?.id; });
-document.addEventListener("htmx:afterSettle", () => {
-  if (focused && document.activeElement === document.body) document.getElementById(focused)?.focus({ preventScroll: true });
+document.addEventListener("htmx:beforeSwap", () => {
+  const f = document.activeElement;
+  focused = f?.id && { id: f.id };
+  if (!focused || !f.matches("input[type=text], input:not([type])")) return;
+  if (f.value !== (f.sent ?? f.defaultValue)) focused.typed = f.value;
+  focused.all = f.selectionStart === 0 && f.selectionEnd === f.value.length;
+  focused.chosen = [f.selectionStart, f.selectionEnd];
+});
+document.addEventListener("htmx:afterSwap", () => {
+  const f = focused && document.getElementById(focused.id);
+  if (!f || document.activeElement !== document.body && document.activeElement !== f) return;
+  f.focus({ preventScroll: true });
+  if (!focused.chosen) return;
+  if (focused.typed !== undefined) f.value = focused.typed;
+  if (focused.all && f.value) f.select();
+  else f.setSelectionRange(...focused.chosen);
+  focused = undefined;
 });
 
 // --- keys, never while a field has focus
