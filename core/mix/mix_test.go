@@ -601,6 +601,7 @@ func TestLongSound(t *testing.T) {
 
 // The gain of a long sound, of a curve and of a keyed duck, is that of a short one; and so is its loudness.
 func TestLongGain(t *testing.T) {
+	outside.Slow(t)
 	for name, d := range map[string]*move.Duck{
 		"curve": {School: "curve", Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -9}, {MS: 100, DB: -9}, {MS: 180}}},
 		"keyed": {School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: &move.Compressor{Threshold: -30, Ratio: 4, Knee: 6, Attack: 5, Hold: 20, Release: 200, Lookahead: 5}},
