@@ -9,10 +9,12 @@ import (
 
 	"mellowthump/app/demodata"
 	"mellowthump/app/store"
+	"mellowthump/internal/outside"
 )
 
 // A file that is gone, cut or changed: all pages work, the stem says so, and the same file mends it.
 func TestDamagedAudio(t *testing.T) {
+	outside.Slow(t)
 	b := newBench(t)
 	if err := demodata.Load(t.Context(), b.server.Store); err != nil {
 		t.Fatal(err)
@@ -35,7 +37,6 @@ func TestDamagedAudio(t *testing.T) {
 		return figure
 	}
 	sound := peak()
-	later := time.Now().Add(time.Minute)
 	for _, c := range []struct {
 		what, say string
 		damage    func() error
@@ -49,6 +50,7 @@ func TestDamagedAudio(t *testing.T) {
 			if err := os.WriteFile(path, other, 0o600); err != nil {
 				return err
 			}
+			later := time.Now().Add(time.Minute) // than it was brought again
 			return os.Chtimes(path, later, later)
 		}},
 		{"longer", "not what was brought", func() error { return os.WriteFile(path, append(whole, 1), 0o600) }},

@@ -130,7 +130,7 @@ func TestMatrix(t *testing.T) {
 	if status, _ := b.edit(id, "/duck/trigger/t1/remove", url.Values{}); status != 200 || len(b.load(id).Triggers) != 2 {
 		t.Errorf("a free trigger stays: %d", status)
 	}
-	for _, bad := range []url.Values{{}, {"grid": {"often"}}, {"stem": {"nobody"}}} {
+	for _, bad := range []url.Values{{}, {"grid": {"often"}}, {"grid": {"-1/2"}}, {"stem": {"nobody"}}} {
 		if status, _ := b.edit(id, "/duck/trigger", bad); status != 422 {
 			t.Errorf("%v: %d", bad, status)
 		}

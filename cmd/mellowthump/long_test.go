@@ -27,6 +27,7 @@ const (
 	stemsWord   = "MELLOWTHUMP_STEMS"   // how many they are
 	longMinutes = 7                     // from six on, sounds are not held in memory
 	mostMemory  = 1500                  // MB
+	mostOfSeven = 600                   // MB, where the collector works hard; a channel of seven minutes is 80
 )
 
 // A long song: the whole of Duck over two stems takes memory that hardly grows with the song, one piece of work at a time,
@@ -40,6 +41,11 @@ func TestLongSong(t *testing.T) {
 		return usual
 	}
 	minutes, stems := number(longWord, longMinutes), number(stemsWord, 2)
+	most := mostMemory
+	if os.Getenv(longWord) == "" { // the collector works hard, so that what is held shows
+		t.Setenv("GOMEMLIMIT", "300MiB")
+		most = mostOfSeven
+	}
 	k := &killing{t: t}
 	child := k.serve(t.TempDir())
 	res, err := http.PostForm(k.url+"/songs", url.Values{"name": {"Long"}, "bpm": {"142"}})
@@ -80,6 +86,9 @@ func TestLongSong(t *testing.T) {
 		t.Logf("%s: %.2f s; peak %d MB, now %d", path, time.Since(began).Seconds(), memory(t, child, "VmHWM"), memory(t, child, "VmRSS"))
 		return page
 	}
+	if most == mostOfSeven && !k.posted(t.Context(), "/duck/targets", url.Values{"clearance": {"5"}, "depth": {"12"}}) { // within easy reach
+		t.Error("the target was refused")
+	}
 	for _, page := range []string{"/intake", "/levels", "/pocket", "/duck"} {
 		whole(page)
 		whole(page) // from known facts
@@ -119,7 +128,7 @@ func TestLongSong(t *testing.T) {
 	whole("/duck/cost")
 	whole("/levels/whole")
 	whole("/levels/sum")
-	if peak := memory(t, child, "VmHWM"); peak > mostMemory {
+	if peak := memory(t, child, "VmHWM"); peak > most {
 		t.Errorf("it took %d MB", peak)
 	}
 

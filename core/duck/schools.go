@@ -56,7 +56,7 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 	}
 	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), keyID, goal, school, filter), func() (Fitted, int, error) {
 		mix.Doing(ctx, map[string]string{move.CompressorSchool: "Fitting the keyed compressor", move.BandSchool: "Fitting the keyed band dip"}[school])
-		key, bass, err := inHand(key, p.Bass)
+		held, err := inHand(key, p.Bass)
 		if err != nil {
 			return Fitted{}, 0, err
 		}
@@ -64,7 +64,7 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		if err != nil {
 			return Fitted{}, 0, err
 		}
-		f, err := fitKeyed(low, p.Meter, before, key, bass, goal, school, filter)
+		f, err := fitKeyed(low, p.Meter, before, held[0], held[1], goal, school, filter)
 		if f.Duck != nil {
 			f.Duck.Trigger = song.DuckTrigger()
 		}
@@ -77,14 +77,20 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 const inHandMost = 1 << 28 * 2 / 3
 
 // inHand returns sounds in memory, where there is room for them; else they are rendered as often as they are read.
-func inHand(key, bass meter.Sound) (k, b meter.Sound, err error) {
-	if key.Frames()+bass.Frames() > inHandMost {
-		return key, bass, nil
+func inHand(sounds ...meter.Sound) ([]meter.Sound, error) {
+	frames := 0
+	for _, s := range sounds {
+		frames += s.Frames()
 	}
-	x, err := meter.Samples(key)
-	if err != nil {
-		return nil, nil, err
+	for i := range sounds {
+		if frames > inHandMost {
+			break
+		}
+		x, err := meter.Samples(sounds[i])
+		if err != nil {
+			return nil, err
+		}
+		sounds[i] = meter.Held(x)
 	}
-	y, err := meter.Samples(bass)
-	return meter.Held(x), meter.Held(y), err
+	return sounds, nil
 }

@@ -123,7 +123,7 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	goal := goalOf(ctx, song)
 	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), goal), func() (Fitted, int, error) {
 		mix.Doing(ctx, "Fitting the drawn curve")
-		_, bass, err := inHand(meter.Held(nil), p.Bass)
+		held, err := inHand(p.Bass)
 		if err != nil {
 			return Fitted{}, 0, err
 		}
@@ -131,7 +131,7 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 		if err != nil {
 			return Fitted{}, 0, err
 		}
-		f, err := t.fit(p.Meter, before, bass, goal)
+		f, err := t.fit(p.Meter, before, held[0], goal)
 		return f.unlessMono(p, err)
 	})
 }

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"math"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/dsp"
 )
 
@@ -196,34 +194,6 @@ func (m *HitMeter) from(part int) int {
 		return 0
 	}
 	return m.ends[part-1]
-}
-
-// scratch is room that is used again for every part of a sound.
-type scratch []float32
-
-func (s *scratch) of(n int) []float32 {
-	if cap(*s) < n {
-		*s = make([]float32, n)
-	}
-	return (*s)[:n]
-}
-
-// low takes a sound's BP(20,150), and that smoothed, part by part.
-type low struct {
-	filter   *dsp.Filter
-	smoother *dsp.Smoother
-	w, s     scratch
-}
-
-func (m *HitMeter) newLow() *low {
-	return &low{filter: dsp.NewFilter(m.band), smoother: dsp.NewSmoother(smoothTau, float64(m.Rate))}
-}
-
-func (l *low) next(x []float32) (wide, smooth []float32) {
-	wide, smooth = l.w.of(len(x)), l.s.of(len(x))
-	l.filter.Process(wide, x)
-	l.smoother.Process(smooth, wide)
-	return wide, smooth
 }
 
 // kickWindow returns the length in frames of the window that starts where sm does.
@@ -521,72 +491,5 @@ func (m *HitMeter) LowPair(bass Sound) (kick, low []float32, rate float64, err e
 	return kick, low, float64(m.Rate) / float64(factor), err
 }
 
-// Hearing returns the meter with the same kick, read in another way.
-func (m *HitMeter) Hearing(kick Sound) *HitMeter {
-	c := *m
-	c.kick = kick
-	return &c
-}
-
 // KickSound returns the kick that is judged, mono.
 func (m *HitMeter) KickSound() Sound { return m.kick }
-
-// fineBand is the width of a fine band: a semitone.
-const fineBand = 1.0 / 12
-
-// The fine spectrum's range: a semitone from 25 Hz to 300 Hz.
-const (
-	FineLow  = 25.96 // Hz, G#0
-	FineBins = 43
-)
-
-// FineHz returns the middle of a fine band, Hz.
-func FineHz(i int) float64 { return FineLow * math.Pow(2, float64(i)*fineBand) }
-
-// FineSpectrum returns the amplitude of a sound over the hits' windows in bands of a semitone, the
-// root of the mean power over the hits; the windows are tapered at their ends.
-func (m *HitMeter) FineSpectrum(x Sound) ([]float64, error) {
-	const size = 1 << 13
-	factor := max(1, m.Rate/2000)
-	fs := float64(m.Rate) / float64(factor)
-	lp, err := dsp.ButterworthLowpass(8, min(400, 0.4*fs), float64(m.Rate))
-	if err != nil {
-		return nil, err
-	}
-	fft, filter := fourier.NewFFT(size), dsp.NewFilter(lp)
-	frame, power := make([]float64, size), make([]float64, size/2+1)
-	var c []complex128
-	var room scratch
-	i := 0
-	err = Together(m.ends, func(part int, y [][]float32) error {
-		low := room.of(len(y[0]))
-		filter.Process(low, y[0])
-		for ; i < len(m.Hits) && m.Hits[i] < m.ends[part]; i++ {
-			h, n := m.Hits[i]-m.from(part), m.Windows[i]/factor
-			for k := range frame {
-				frame[k] = 0
-				if k < n {
-					taper := math.Min(1, float64(n-k)/(0.3*float64(n)+1))
-					frame[k] = float64(low[h+k*factor]) * taper
-				}
-			}
-			c = fft.Coefficients(c, frame)
-			for k, v := range c {
-				power[k] += real(v)*real(v) + imag(v)*imag(v)
-			}
-		}
-		return nil
-	}, Filled(x, m.kick.Frames()))
-	if err != nil {
-		return nil, err
-	}
-	out := make([]float64, FineBins)
-	for i := range out {
-		lo, hi := FineHz(i)*math.Pow(2, -fineBand/2)*size/fs, FineHz(i)*math.Pow(2, fineBand/2)*size/fs
-		for k := int(lo + 0.5); k <= int(hi+0.5) && k < len(power); k++ {
-			out[i] += power[k] * max(0, min(hi, float64(k)+0.5)-max(lo, float64(k)-0.5))
-		}
-		out[i] = math.Sqrt(out[i] / float64(max(1, len(m.Hits))) / (hi - lo))
-	}
-	return out, nil
-}

@@ -114,8 +114,8 @@ func (m *HitMeter) LeadNotes(line []BassNote) map[float64][]int {
 	return byNote
 }
 
-// WithKick returns the meter with another sound of the kick at the same hits, for MeasureLead and OverNotes
-// alone: what was worked out of the kick stays that of the old one.
+// WithKick returns the meter with another sound of the kick at the same hits. What was worked out of the kick stays that
+// of the old one: it is for the same kick read in another way, and else for MeasureLead and OverNotes alone.
 func (m *HitMeter) WithKick(kick Sound) *HitMeter {
 	c := *m
 	c.kick = kick

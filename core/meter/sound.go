@@ -1,8 +1,11 @@
 package meter
 
 import (
+	"io"
 	"iter"
 	"slices"
+
+	"mellowthump/core/dsp"
 )
 
 // Sound is a mono sound that is read from its start to its end, as often as is asked: one that is held in memory, or one
@@ -143,7 +146,7 @@ func Together(ends []int, f func(part int, x [][]float32) error, sounds ...Sound
 				return err
 			}
 			if !ok {
-				return errEnough
+				return io.ErrUnexpectedEOF
 			}
 			x[i] = part
 		}
@@ -193,4 +196,32 @@ func partEnds(frames, rate int, hits []int) []int {
 	}
 	to(frames)
 	return slices.Clip(ends)
+}
+
+// scratch is room that is used again for every part of a sound.
+type scratch []float32
+
+func (s *scratch) of(n int) []float32 {
+	if cap(*s) < n {
+		*s = make([]float32, n)
+	}
+	return (*s)[:n]
+}
+
+// low takes a sound's BP(20,150), and that smoothed, part by part.
+type low struct {
+	filter   *dsp.Filter
+	smoother *dsp.Smoother
+	w, s     scratch
+}
+
+func (m *HitMeter) newLow() *low {
+	return &low{filter: dsp.NewFilter(m.band), smoother: dsp.NewSmoother(smoothTau, float64(m.Rate))}
+}
+
+func (l *low) next(x []float32) (wide, smooth []float32) {
+	wide, smooth = l.w.of(len(x)), l.s.of(len(x))
+	l.filter.Process(wide, x)
+	l.smoother.Process(smooth, wide)
+	return wide, smooth
 }

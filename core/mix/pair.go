@@ -122,12 +122,12 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 	if err != nil {
 		return nil, err
 	}
-	p.Meter = met.Hearing(kick) // as long as ctx lasts
+	p.Meter = met.WithKick(kick) // the same, read as long as ctx lasts
 	return p, nil
 }
 
-// errHeard ends the search for sound.
-var errHeard = errors.New("there is sound")
+// errHeard ends a pass of which nothing more need be heard.
+var errHeard = errors.New("enough was heard")
 
 // Mono returns the samples of a pair's bass.
 func (p *Pair) Mono() ([]float32, error) { return meter.Samples(p.Bass) }
@@ -136,12 +136,16 @@ func (p *Pair) Mono() ([]float32, error) { return meter.Samples(p.Bass) }
 func (p *Pair) Cancels(part float64) (bool, error) {
 	both, mono := 0.0, 0.0
 	err := p.stereo(func(b audio.Buffer) error {
-		if len(b.Ch) == 2 {
-			both += meter.Energy(b.Ch[0]) + meter.Energy(b.Ch[1])
-			mono += meter.Energy(b.Mono())
+		if len(b.Ch) != 2 { // nothing can cancel
+			return errHeard
 		}
+		both += meter.Energy(b.Ch[0]) + meter.Energy(b.Ch[1])
+		mono += meter.Energy(b.Mono())
 		return nil
 	})
+	if errors.Is(err, errHeard) {
+		return false, nil
+	}
 	return both > 0 && mono < part*both/2, err
 }
 
