@@ -25,7 +25,7 @@ lint: ## gofmt, go vet, staticcheck
 	$(GO) tool staticcheck ./...
 
 race: tools ## what runs beside other things, with the race detector; without the browser
-	$(GO) test -race -short -timeout 30m ./core/... ./app/decode ./app/gate ./app/store
+	$(GO) test -race -short -timeout 30m ./core/... ./app/... ./cmd/...
 
 bench: tools ## print the benchmarks beside their targets
 	@scripts/bench

@@ -9,8 +9,10 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
@@ -66,11 +68,11 @@ func TestDeck(t *testing.T) {
 		p.click(fmt.Sprintf("#deck-data [data-solo=%s]", solo))
 		p.until("the solo", fmt.Sprintf("document.querySelector('#deck-data').dataset.solo === '%s'", solo))
 		bypassed := song.Bypassed()
-		before, _, err := r.Heard(context.Background(), &bypassed, solo, mix.Window{From: 0, To: n})
+		before, err := r.Looped(context.Background(), &bypassed, solo, mix.Window{From: 0, To: n})
 		if err != nil {
 			t.Fatal(err)
 		}
-		after, _, err := r.Heard(context.Background(), &song.Song, solo, mix.Window{From: 0, To: n})
+		after, err := r.Looped(context.Background(), &song.Song, solo, mix.Window{From: 0, To: n})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -126,6 +128,57 @@ func TestDeck(t *testing.T) {
 	p.clean()
 }
 
+// While the loop plays the sound follows the hand: the gain that is drawn is played on the rendered parts at once, and the
+// render takes its place when the hand lets go. Nothing is stored until then.
+func TestSoundFollowsTheHand(t *testing.T) {
+	a, p := withFight(t)
+	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
+	p.edited("the fit", func() { p.click("#fit") })
+	p.js("localStorage.setItem('care-read', '1')")
+	p.click("#play")
+	p.until("the parts", "document.querySelector('#deck').dataset.parts === 'ready'")
+	rev := p.rev()
+	started := p.js("document.querySelector('#deck').dataset.started")
+	// how long after a move of the hand its gain is set going
+	p.js(`(() => {
+		window.moved = []; window.late = [];
+		document.addEventListener("pointermove", () => window.moved.push(performance.now()), true);
+		new MutationObserver(() => window.late.push(performance.now() - window.moved.at(-1))).observe(document.querySelector("#deck"), { attributeFilter: ["data-followed"] });
+	})()`)
+	var x, y float64
+	fmt.Sscan(p.js("(r => `${r.x + r.width / 2} ${r.y + r.height / 2}`)(document.querySelector('#point-2 .knob').getBoundingClientRect())"), &x, &y)
+	m := p.Mouse
+	if err := m.MoveTo(proto.NewPoint(x, y)); err != nil {
+		t.Fatal(err)
+	}
+	if err := m.Down(proto.InputMouseButtonLeft, 1); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 10 {
+		if err := m.MoveTo(proto.NewPoint(x, y+float64(2*i))); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(60 * time.Millisecond)
+	}
+	p.until("it follows", "Number(document.querySelector('#deck').dataset.followed) > 3")
+	if p.rev() != rev || p.js("document.querySelector('#deck').dataset.started") != started {
+		t.Error("what is only drawn is stored, or the loop began anew")
+	}
+	var late float64
+	fmt.Sscan(p.js("(l => l.sort((a, b) => a - b)[l.length >> 1])([...window.late])"), &late)
+	t.Logf("the gain of a move of the hand is set going after %.0f ms (median)", late)
+	if !(late < 120) {
+		t.Errorf("the sound is %.0f ms behind the hand", late)
+	}
+	p.edited("letting go", func() {
+		if err := m.Up(proto.InputMouseButtonLeft, 1); err != nil {
+			t.Fatal(err)
+		}
+	})
+	p.until("the render plays", "(d => d.state === 'playing' && d.loaded.endsWith(document.querySelector('#deck-data').dataset.after) && d.parts === 'ready')(document.querySelector('#deck').dataset)")
+	p.clean()
+}
+
 // The loop is dragged in whole bars, and given back.
 func TestLoop(t *testing.T) {
 	a, p := withFight(t)
@@ -133,7 +186,17 @@ func TestLoop(t *testing.T) {
 	// bars of 2 s in a song of 7 s: from within bar 2 to within bar 3
 	var x, y, w float64
 	fmt.Sscan(p.js("(r => `${r.x} ${r.y + r.height / 2} ${r.width}`)(document.querySelector('#deck-song .axis').getBoundingClientRect())"), &x, &y, &w)
-	p.edited("dragging", func() { p.mouse(x+w*2.5/7, y+20, x+w*4.5/7, y+20) })
+	rev := p.rev()
+	p.mouse(x+w*2.5/7, y+20, x+w*4.5/7, y+20)
+	p.until("the loop", "document.querySelector('#loop-name').textContent === 'loop bars 2 to 3'")
+	if p.rev() != rev || p.js("document.querySelectorAll('#pocket-strip .hit').length") != "13" {
+		t.Error("what is listened to changed the song or its figures")
+	}
+	p.visit(a.url + "/songs/" + a.song(p) + "/pocket")
+	if got := p.text("#loop-name"); got != "loop bars 2 to 3" {
+		t.Errorf("the next page plays %q", got)
+	}
+	p.edited("judging it", func() { p.click("#judge-it") })
 	song, err := a.store.Load(context.Background(), a.song(p))
 	if err != nil || song.Loop == nil || math.Abs(song.Loop.From-2) > 1e-3 || math.Abs(song.Loop.To-6) > 1e-3 {
 		t.Fatalf("the loop is %+v, %v", song.Loop, err)
@@ -144,7 +207,7 @@ func TestLoop(t *testing.T) {
 	if got := p.js("document.querySelectorAll('#pocket-strip .hit').length"); got != "8" {
 		t.Errorf("%s hits in the loop", got)
 	}
-	p.edited("giving it back", func() { p.click(".loopline [name=auto]") })
+	p.edited("giving it back", func() { p.click("#loop-find") })
 	if p.js("document.querySelectorAll('#pocket-strip .hit').length") != "13" {
 		t.Error("the loop is not the whole song again")
 	}

@@ -350,12 +350,17 @@ func TestTradeOff(t *testing.T) {
 		t.Errorf("a key to the left asks %g dB after %g", got, was)
 	}
 	p.js("localStorage.setItem('care-read', '1')")
-	p.edited("a hit alone", func() { p.click(".worst [data-alone]") })
-	song, _ := a.store.Load(context.Background(), a.song(p))
-	if l := song.Loop; l == nil || l.To-l.From > 0.9 {
-		t.Errorf("the loop is %+v", l)
+	rev := p.rev()
+	for i := range 3 { // the list stays, and is stepped through while one plays
+		p.click(fmt.Sprintf(".worst [data-alone]:nth-of-type(%d)", i+1))
+		p.until("it is marked", fmt.Sprintf("document.querySelectorAll('.worst .now').length === 1 && document.querySelectorAll('.worst [data-alone]')[%d].classList.contains('now')", i))
+		p.until("it plays", "(d => d.state === 'playing' && d.loaded.endsWith(document.querySelector('#deck-data').dataset.after))(document.querySelector('#deck').dataset)")
 	}
-	p.until("it plays", "document.querySelector('#deck').dataset.state === 'playing'")
+	if song, _ := a.store.Load(context.Background(), a.song(p)); song.Loop != nil || p.rev() != rev {
+		t.Errorf("listening changed the song: the loop is %+v", song.Loop)
+	}
+	p.click("#loop-back")
+	p.until("the judged stretch", "!document.querySelector('#loop-back') && !document.querySelector('.worst .now')")
 	p.click("#play")
 	p.clean()
 }
@@ -382,7 +387,7 @@ func TestTriggers(t *testing.T) {
 		p.fill("#trigger-grid", "1/8")
 		p.click("#add-trigger")
 	})
-	if got := p.js("document.querySelectorAll('#matrix thead th').length"); got != "3" {
+	if got := p.js("document.querySelectorAll('#matrix thead th').length"); got != "4" {
 		t.Errorf("%s columns", got)
 	}
 	p.fill("#hit-at", "never")
@@ -480,12 +485,12 @@ func TestDuckWhereTheBassLeads(t *testing.T) {
 	song := a.song(p)
 	p.visit(a.url + "/songs/" + song + "/duck")
 	p.edited("the fit", func() { p.click("#fit") })
-	p.until("the schools", "document.querySelector('#schools-table [data-try=band]')")
+	p.until("the schools", "document.querySelector('#schools-table [data-try=\"duck/band\"]')")
 	p.js("localStorage.setItem('care-read', '1')")
-	p.click("#schools-table [data-try=band]")
-	p.until("it is tried", "document.querySelector('#trying') && document.querySelector('#deck').dataset.loaded.includes('school=band')")
+	p.click("#schools-table [data-try='duck/band']")
+	p.until("it is tried", "document.querySelector('#trying') && document.querySelector('#deck').dataset.loaded.includes('try=duck%2Fband')")
 	p.click("#trying button")
-	p.until("the song as it is", "!document.querySelector('#trying') && !document.querySelector('#deck').dataset.loaded.includes('school')")
+	p.until("the song as it is", "!document.querySelector('#trying') && !document.querySelector('#deck').dataset.loaded.includes('try=')")
 	p.click("#play")
 
 	p.visit(a.url + "/songs/" + song + "/pocket")

@@ -113,6 +113,9 @@ func TestLoops(t *testing.T) {
 	p.choose(filepath.Join(dir, "loop 2.aiff"))
 	p.until("the bass", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')")
 	p.choose(filepath.Join(dir, "loop 3.wav"))
+	p.until("it sounds like the bass, so it is asked", "document.querySelector('#brought-says')?.textContent === '1 new version' && document.querySelector('#brought tr[data-file=\"loop 3.wav\"]').textContent.includes('sounds like it')")
+	p.js("document.querySelector('#brought select').value = 'new'")
+	p.click("#brought-take")
 	p.until("its twin", "document.querySelectorAll('.stems tbody tr[data-name]').length === 3 && !document.querySelector('#imports progress')")
 	for _, want := range []string{"loop 2 upside down", "a mono file with two channels"} {
 		if p.js("document.querySelector('.stems').textContent.includes('"+want+"')") != "true" {

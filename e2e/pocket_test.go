@@ -78,7 +78,12 @@ func TestPocket(t *testing.T) {
 	}
 	p.until("back at the Pocket", "document.querySelector('#pocket-figures') && document.querySelector('#rail .on').textContent.includes('Pocket')")
 	// a click on a hit centres the loop on it
-	p.edited("centring", func() { p.js("document.querySelector('[data-centre]').click()") })
+	rev := p.rev()
+	p.js("document.querySelector('[data-centre]').click()")
+	p.until("centred", "document.querySelector('#loop-name') && document.querySelector('#deck').dataset.state !== 'playing'")
+	if p.rev() != rev {
+		t.Error("centring is an edit")
+	}
 	p.clean()
 }
 

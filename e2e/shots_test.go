@@ -28,11 +28,16 @@ func TestShots(t *testing.T) {
 	}
 	a := start(t, dir)
 	p := a.open("/")
-	p.click(".songs a")
+	p.click(".songs a.songname")
 	p.until("Intake", "document.querySelectorAll('.stems tbody tr[data-name]').length === 12")
 	song := a.url + "/songs/" + a.song(p) + "/"
 	for _, theme := range []string{"day", "night"} {
 		p.js("document.cookie = 'theme=" + theme + "; path=/'")
+		if theme == "day" {
+			p.until("the marks", "document.querySelector('#marks-later') === null")
+			p.visit(a.url + "/")
+			p.shot(filepath.Join(to, "songs-day.png"))
+		}
 		for _, view := range []string{"intake", "levels", "pocket", "duck", "log"} {
 			p.visit(song + view)
 			if view == "duck" {
@@ -41,6 +46,9 @@ func TestShots(t *testing.T) {
 					p.visit(song + view)
 				}
 				p.until("what it costs", "document.querySelector('#trade')")
+			}
+			if view == "pocket" || view == "duck" {
+				p.until("the line of hits", "document.querySelector('#hitline')")
 			}
 			if view == "pocket" {
 				p.until("the kick's options", "document.querySelector('#kick-options')")

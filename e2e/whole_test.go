@@ -1,6 +1,11 @@
 package e2e
 
-import "testing"
+import (
+	"testing"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/proto"
+)
 
 // What a part of the page waits for is ended when that part is gone, and asked for again by the part that took its place.
 func TestWorkEndsWithItsPart(t *testing.T) {
@@ -23,5 +28,34 @@ func TestWorkEndsWithItsPart(t *testing.T) {
 	p.edited("another target", func() { p.typed("#target-clearance", "9") })
 	p.until("the end of what was asked for", "document.body.dataset.ended === 'yes'")
 	p.until("what it costs now", "document.querySelector('#cost svg')")
+	p.clean()
+}
+
+// An edit that takes longer than a moment says so, and can be cancelled: the song is as it was, and the page works on.
+func TestLongEditsCanBeCancelled(t *testing.T) {
+	a, p := withFight(t)
+	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
+	rev := p.rev()
+	release := make(chan struct{})
+	router := p.HijackRequests()
+	if err := router.Add("*/songs/"+a.song(p)+"/duck/fit", "", func(h *rod.Hijack) { // a fit that does not end
+		<-release
+		h.ContinueRequest(&proto.FetchContinueRequest{})
+	}); err != nil {
+		t.Fatal(err)
+	}
+	go router.Run()
+	p.click("#fit")
+	p.until("it says that it works", "!document.querySelector('#busy').hidden && document.querySelector('#busy-says').textContent.startsWith('working')")
+	p.click("#busy-cancel")
+	p.until("the page as it is", "document.querySelector('#busy').hidden && document.querySelector('#fit') && !document.querySelector('.htmx-request')")
+	if p.rev() != rev {
+		t.Error("the song changed")
+	}
+	close(release)
+	if err := router.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	p.edited("a fit after it", func() { p.click("#fit") })
 	p.clean()
 }

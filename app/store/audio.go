@@ -258,6 +258,13 @@ func (s *Store) keep(sha string, a *intake.Analysis) {
 	s.mu.Unlock()
 }
 
+// forget drops what is known of a file that is no more.
+func (s *Store) forget(sha string) {
+	s.mu.Lock()
+	delete(s.facts, sha)
+	s.mu.Unlock()
+}
+
 // measuring is a measurement under way that several may wait for.
 type measuring struct {
 	done chan struct{}

@@ -65,7 +65,7 @@ func TestFolderIsTheOwners(t *testing.T) {
 func TestForms(t *testing.T) {
 	s, id := old(t)
 	dir := s.dir
-	kept := filepath.Join(dir, "mellowthump.db.before-2")
+	kept := filepath.Join(dir, "mellowthump.db.before-4")
 	db, err := sql.Open("sqlite", "file:"+kept)
 	if err != nil {
 		t.Fatal(err)
@@ -109,13 +109,13 @@ func TestEditDone(t *testing.T) {
 	if err := s.StartJob(ctx, job); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.EditDone(ctx, id, session.Attach{Stem: "nobody"}, job); err == nil {
+	if err := s.EditDone(ctx, id, AnyRevision, session.Attach{Stem: "nobody"}, job); err == nil {
 		t.Error("a stem that is not there is taken")
 	}
 	if j, _ := s.Job(ctx, job); j.State != Running || j.Starts != 1 {
 		t.Errorf("after a refusal the job is %s, started %d times", j.State, j.Starts)
 	}
-	if err := s.EditDone(ctx, id, session.Settings{Key: ptr("A")}, job); err != nil {
+	if err := s.EditDone(ctx, id, AnyRevision, session.Settings{Key: ptr("A")}, job); err != nil {
 		t.Fatal(err)
 	}
 	if j, _ := s.Job(ctx, job); j.State != Done || keyOf(t, s, id) != "A" {

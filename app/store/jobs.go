@@ -18,6 +18,7 @@ const (
 	Done      JobState = "done"
 	Failed    JobState = "failed"
 	Cancelled JobState = "cancelled"
+	Ready     JobState = "ready" // what it brought is in, and waits to be told what it is
 )
 
 // Job is a piece of background work.
@@ -83,10 +84,16 @@ func (s *Store) Job(ctx context.Context, id int64) (Job, error) {
 	return j, err
 }
 
-// Jobs lists a song's jobs that are active or failed, oldest first.
+// SetReady keeps what a job brought until it is told what it is.
+func (s *Store) SetReady(ctx context.Context, id int64, payload string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE jobs SET state = ?, progress = 1, message = '', payload = ?, updated = ? WHERE id = ?`, Ready, payload, now(), id)
+	return err
+}
+
+// Jobs lists a song's jobs that are active, failed or ready, oldest first.
 func (s *Store) Jobs(ctx context.Context, song string) ([]Job, error) {
 	var rows []Job
-	err := s.db.SelectContext(ctx, &rows, `SELECT `+jobColumns+` FROM jobs WHERE song_id = ? AND state IN ('queued', 'running', 'failed') ORDER BY id`, song)
+	err := s.db.SelectContext(ctx, &rows, `SELECT `+jobColumns+` FROM jobs WHERE song_id = ? AND state IN ('queued', 'running', 'failed', 'ready') ORDER BY id`, song)
 	return rows, err
 }
 

@@ -139,32 +139,6 @@ func (s *Store) in(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return tx.Commit()
 }
 
-// SongRow is a song in the list.
-type SongRow struct {
-	ID      string `db:"id"`
-	Name    string `db:"name"`
-	Updated string `db:"updated"`
-}
-
-// Songs lists the songs, the last changed first.
-func (s *Store) Songs(ctx context.Context) ([]SongRow, error) {
-	var rows []SongRow
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, name, updated FROM songs ORDER BY updated DESC`)
-	return rows, err
-}
-
-// CreateSong stores a new song as its first revision and returns its id.
-func (s *Store) CreateSong(ctx context.Context, song session.Song, summary string) (string, error) {
-	id := newID()
-	return id, s.in(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO songs (id, name, created, updated) VALUES (?, ?, ?, ?)`, id, song.Name, now(), now()); err != nil {
-			return err
-		}
-		_, err := addRevision(ctx, tx, id, nil, summary, song)
-		return err
-	})
-}
-
 func addRevision(ctx context.Context, tx *sqlx.Tx, id string, parent *int64, summary string, song session.Song) (int64, error) {
 	if err := song.Validate(); err != nil {
 		return 0, err
@@ -270,13 +244,18 @@ func (s *Store) Edit(ctx context.Context, id string, base int64, edit session.Ed
 	return rev, err
 }
 
-// EditDone is an edit of whatever the head is that ends a job: both are stored, or neither.
-func (s *Store) EditDone(ctx context.Context, id string, edit session.Edit, job int64) error {
+// EditDone is an edit that ends jobs: all is stored, or nothing. base is as for Edit.
+func (s *Store) EditDone(ctx context.Context, id string, base int64, edit session.Edit, jobs ...int64) error {
 	return s.in(ctx, func(tx *sqlx.Tx) error {
-		if _, err := edited(ctx, tx, id, AnyRevision, edit); err != nil {
+		if _, err := edited(ctx, tx, id, base, edit); err != nil {
 			return err
 		}
-		return setJob(ctx, tx, job, Done, 1, "")
+		for _, job := range jobs {
+			if err := setJob(ctx, tx, job, Done, 1, ""); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

@@ -72,7 +72,7 @@ func TestLateRefusals(t *testing.T) {
 		"/levels/plan.csv?anchor=reference":         "There is no plan to write down",
 		"/duck/settings.txt":                        "There is no duck to take away yet",
 		"/duck/gain.wav":                            "There is no duck to take away yet",
-		"/deck/data?school=gate":                    "There is no such school",
+		"/deck/data?try=duck%2Fgate":                "There is no such school",
 		"/levels/noise.wav?db=6":                    "The noise is played at a level",
 		"/deck/after.wav?rev=99999&from=0&to=44100": "There is no such song",
 		"/deck/middle.wav?rev=1&from=0&to=44100":    "The deck has two sides",

@@ -137,31 +137,29 @@ func TestUploadsAtOnce(t *testing.T) {
 	b := newBench(t)
 	song := b.song()
 	const most = 64
-	first := make(chan *io.PipeWriter, most)
 	done := make(chan int, most)
+	opened := make(chan *io.PipeWriter, 100*most)
 	kind := multipart.NewWriter(io.Discard).FormDataContentType()
 	for range most {
-		r, w := io.Pipe()
 		go func() {
-			res, err := b.Post(b.url+"/songs/"+song+"/stems", kind, r)
-			if err != nil {
-				done <- 0
-				return
+			for { // one that comes in while the one more below is counted is the one that is sent away: it comes again
+				r, w := io.Pipe()
+				go w.Write([]byte("--"))
+				opened <- w
+				res, err := b.Post(b.url+"/songs/"+song+"/stems", kind, r)
+				if err != nil {
+					done <- 0
+					return
+				}
+				if res.Body.Close(); res.StatusCode != http.StatusServiceUnavailable {
+					done <- res.StatusCode
+					return
+				}
 			}
-			res.Body.Close()
-			done <- res.StatusCode
 		}()
-		go func() {
-			w.Write([]byte("--"))
-			first <- w
-		}()
-	}
-	var open []*io.PipeWriter
-	for range most {
-		open = append(open, <-first)
 	}
 	status := 0
-	for range 50 { // the last of them may be on its way to the handler
+	for range 1000 { // they may be on their way to the handler
 		res, err := b.Post(b.url+"/songs/"+song+"/stems", kind, strings.NewReader(""))
 		if err != nil {
 			t.Fatal(err)
@@ -176,11 +174,13 @@ func TestUploadsAtOnce(t *testing.T) {
 	if status != http.StatusServiceUnavailable {
 		t.Errorf("one more is answered by %d", status)
 	}
-	for _, w := range open {
-		w.Close()
-	}
-	for range most {
-		<-done
+	for ended := 0; ended < most; {
+		select {
+		case w := <-opened:
+			w.Close()
+		case <-done:
+			ended++
+		}
 	}
 	if res, err := b.Post(b.url+"/songs/"+song+"/stems", kind, strings.NewReader("")); err != nil || res.StatusCode == http.StatusServiceUnavailable {
 		t.Errorf("when they are in: %v, %v", res, err)

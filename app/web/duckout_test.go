@@ -343,8 +343,8 @@ func TestHearASchool(t *testing.T) {
 	b, id := ready(t)
 	b.edit(id, "/duck/fit", url.Values{"school": {"curve"}})
 	rev := b.load(id).Rev
-	deck := b.get("/songs/" + id + "/deck/data?solo=both&school=band")
-	if !strings.Contains(deck, "&amp;school=band") || !strings.Contains(deck, "After tries: ") || b.load(id).Rev != rev {
+	deck := b.get("/songs/" + id + "/deck/data?solo=both&try=duck%2Fband")
+	if !strings.Contains(deck, "&amp;try=duck%2Fband") || !strings.Contains(deck, "After tries: ") || b.load(id).Rev != rev {
 		t.Errorf("the deck: %.600s", deck)
 	}
 	tried, before := b.sound(address(deck, "after")), b.sound(address(deck, "before"))
@@ -361,7 +361,7 @@ func TestHearASchool(t *testing.T) {
 	if !differs {
 		t.Error("After is Before")
 	}
-	for _, path := range []string{"/deck/data?school=gate", "/deck/after.wav?rev=1&from=0&to=400&school=gate"} {
+	for _, path := range []string{"/deck/data?try=duck%2Fgate", "/deck/data?try=shelf%2Fx", "/deck/data?try=finding%2Fduck%2Fnone", "/deck/after.wav?rev=1&from=0&to=400&try=duck%2Fgate"} {
 		if status, _ := b.do("GET", "/songs/"+id+path, nil); status != 422 && status != 400 {
 			t.Errorf("%s: %d", path, status)
 		}

@@ -8,6 +8,7 @@ import (
 	"math"
 	"net/http"
 	"net/url"
+	"reflect"
 	"regexp"
 	"strings"
 	"testing"
@@ -38,6 +39,26 @@ func (b *bench) mend(id, stage, finding string) (int, string) {
 }
 
 func kickID(b *bench, id string) string { return b.load(id).TriggerStem().ID }
+
+// Levels lists parts by their roles, as Intake does, whatever their order in the song.
+func TestLevelsByRole(t *testing.T) {
+	b, id := ready(t)
+	kick, bass := beat()
+	b.send(id, file{"Pad.wav", asWAV(bass)}, file{"Hats.wav", asWAV(kick)})
+	b.send(id, file{"Kick top.wav", asWAV(kick)})
+	stems := b.load(id).Stems
+	for i, role := range []string{"kick", "bass", "melodic", "hats", "kick"} {
+		b.edit(id, "/stems/"+stems[i].ID+"/role", url.Values{"role": {role}})
+	}
+	page := b.get("/songs/" + id + "/levels")
+	order := ""
+	for _, m := range regexp.MustCompile(`id="level-stem-(s\d)"`).FindAllStringSubmatch(page, -1) {
+		order += string(b.load(id).Stem(m[1]).Role[0])
+	}
+	if order != "kkbhm" {
+		t.Errorf("the roles stand as %s", order)
+	}
+}
 
 // A gain at any step, typed; what is no number is refused and stays in its field.
 func TestGains(t *testing.T) {
@@ -213,7 +234,7 @@ func TestPlan(t *testing.T) {
 		t.Errorf("a second plan: %.300s", page)
 	}
 	b.edit(id, "/undo", url.Values{})
-	if after := b.load(id); after.Trimmed() {
+	if after := b.load(id); trimmed(after.Song) {
 		t.Error("one undo leaves trims")
 	}
 	for query, want := range map[string]string{
@@ -237,7 +258,7 @@ func TestPlanComesBack(t *testing.T) {
 	b, id := ready(t)
 	b.level(id, "/plan?anchor=kick", url.Values{"outside": {"1"}})
 	song := b.load(id)
-	if song.Plan == nil || len(song.Plan.Trims) != 2 || song.Trimmed() {
+	if song.Plan == nil || len(song.Plan.Trims) != 2 || trimmed(song.Song) {
 		t.Fatalf("%+v", song.Plan)
 	}
 	if page := b.get("/songs/" + id + "/levels"); strings.Count(page, "no new bounce") != 2 {
@@ -413,3 +434,6 @@ func TestLevelsOfNothing(t *testing.T) {
 		}
 	}
 }
+
+// trimmed reports whether a song has any gain.
+func trimmed(s session.Song) bool { return !reflect.DeepEqual(s, s.Untrimmed()) }

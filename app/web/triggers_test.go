@@ -8,6 +8,7 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -89,6 +90,15 @@ func TestMatrix(t *testing.T) {
 	if page := b.get("/songs/" + id + "/duck"); !strings.Contains(page, "ducked.wav?stem="+stem("Pad").ID) {
 		t.Error("it is not offered")
 	}
+	// it ducks to a second trigger beside the first, by its own depth
+	b.edit(id, "/duck/cell", url.Values{"part": {stem("Pad").ID}, "trigger": {"t2"}, "depth": {"1.5"}})
+	if page := b.get("/songs/" + id + "/duck"); !strings.Contains(page, `id="cell-`+stem("Pad").ID+`-t1" value="5"`) || !strings.Contains(page, `id="cell-`+stem("Pad").ID+`-t2" value="1.5"`) {
+		t.Error("the matrix does not show both")
+	}
+	if page := b.get("/songs/" + id + "/duck"); !regexp.MustCompile(`id="frees-`+stem("Pad").ID+`">[−0-9.]+<`).MatchString(page) || !strings.Contains(page, `id="frees-`+stem("808").ID+`"><`) {
+		t.Error("it does not say what the pad's ducks free")
+	}
+	b.edit(id, "/duck/cell", url.Values{"part": {stem("Pad").ID}, "trigger": {"t2"}, "depth": {""}})
 	// a bus's duck lowers what goes through it
 	b.level(id, "/bus", url.Values{"name": {"Music"}})
 	b.level(id, "/stem/"+stem("Pad").ID, url.Values{"bus": {"b1"}, "pan": {"0"}, "width": {"100"}})

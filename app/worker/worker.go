@@ -41,6 +41,9 @@ type Jobs interface {
 // of the program.
 var ErrCancelled = errors.New("cancelled by the user")
 
+// ErrKept is returned by a job that has stored itself how it stands: nothing more is said of it.
+var ErrKept = errors.New("the job stands as it left itself")
+
 const (
 	reportEvery = 150 * time.Millisecond
 	mostStarts  = 5               // of a job during which the program ended without being told to
@@ -172,6 +175,7 @@ func (p *Pool) run(ctx context.Context, j store.Job) {
 		p.tellRoom(j, false)
 	}
 	switch {
+	case errors.Is(err, ErrKept):
 	case err == nil:
 		end(store.Done, 1, "")
 	case p.ctx.Err() != nil: // the program stops: the job stays to be resumed

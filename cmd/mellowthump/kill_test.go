@@ -97,6 +97,8 @@ func TestKill(t *testing.T) {
 	child := k.serve(dir) // what was left is taken up
 	for _, id := range songs {
 		k.settled(id)
+		k.song = id
+		k.takeIn()
 	}
 	child.Process.Signal(syscall.SIGTERM)
 	child.Wait()
@@ -228,6 +230,20 @@ func (k *killing) settled(id string) {
 		if time.Now().After(deadline) {
 			k.t.Fatalf("imports do not end: %s", page)
 		}
+	}
+}
+
+var waiting = regexp.MustCompile(`name="(to-\d+)"`)
+
+// takeIn takes in as stems of their own what sounded like another and waits to be told what it is.
+func (k *killing) takeIn() {
+	page, _ := k.request(k.t.Context(), "GET", "/songs/"+k.song+"/intake", "", nil)
+	form := url.Values{}
+	for _, m := range waiting.FindAllStringSubmatch(page, -1) {
+		form.Set(m[1], "new")
+	}
+	if len(form) > 0 && !k.posted(k.t.Context(), "/brought", form) {
+		k.t.Error("what waits is not taken in")
 	}
 }
 

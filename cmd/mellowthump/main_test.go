@@ -245,6 +245,7 @@ func TestClearOtherFormats(t *testing.T) {
 
 // Sound that is none is refused with its place, and nothing is written.
 func TestClearRefusesNoSound(t *testing.T) {
+	outside.Slow(t)
 	kick := outside.WriteWAV(t, "kick.wav", ferry()["kick-low"], wav.Int24)
 	out := filepath.Join(t.TempDir(), "out.wav")
 	for _, v := range []float64{math.NaN(), math.Inf(1), 2e4} {
@@ -404,6 +405,7 @@ func TestPassword(t *testing.T) {
 
 // The demo starts on a free port with its song, prints the address, and stops when told.
 func TestDemoServes(t *testing.T) {
+	outside.Slow(t)
 	ctx, stop := context.WithCancel(context.Background())
 	r, w := io.Pipe()
 	done := make(chan int, 1)

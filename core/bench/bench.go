@@ -119,9 +119,9 @@ func Trouble(err error) string {
 	case errors.Is(err, mix.ErrNoBass):
 		return "No stem is said to be the bass. Choose it on Intake, in the column “role”."
 	case errors.Is(err, mix.ErrSilent):
-		return "The kick is silent in this loop. Drag the loop on the deck to where it plays, or pick another stem as the kick."
+		return "The kick is silent in this loop. Choose a stretch where it plays on the deck and press “judge it”, or pick another stem as the kick."
 	case errors.Is(err, meter.ErrNoHits):
-		return "The kick has no hits in this loop: nothing in it rises like one. Drag the loop to where it plays, or pick another stem as the kick."
+		return "The kick has no hits in this loop: nothing in it rises like one. Choose a stretch where it plays on the deck and press “judge it”, or pick another stem as the kick."
 	case errors.Is(err, mix.ErrNoPitch):
 		return "The kick has no pitch between 25 and 400 Hz, so it has no home octave to measure in. Is it the right stem?"
 	}

@@ -171,13 +171,15 @@ func (b *Bench) Duck(ctx context.Context) ([]find.Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	asked := st.After.ClearanceP10
+	asked, target := st.After.ClearanceP10, b.Song.Targets.Clearance
+	met := duck.MetBy(st.After, target)
 	if b.Song.Leader == session.BassLeads {
 		a, err := b.Agreement(ctx)
 		if err != nil {
 			return nil, err
 		}
 		asked = a.Lead.P10
+		met = duck.Met(asked, target)
 	}
-	return duck.Judge(st, asked, b.Song.Targets.Clearance, b.Song.DuckWhy() != ""), nil
+	return duck.Judge(st, asked, met, target, b.Song.Fitted()), nil
 }

@@ -48,11 +48,25 @@ func localGain(was, now []float32, k, reach int) meter.Figure {
 	return meter.Figure(math.Max(-60, dsp.DB(math.Max(g, 1e-3))))
 }
 
-// ComeBack compares the new file of a bass with the plan: the old file (sha) with the song's duck. The
+// Back returns the stem whose new file is compared with its plan: it makes room by a duck that is on, or off because the file
+// holds it; nil where there is none.
+func Back(song *session.Song) *session.Stem {
+	for _, st := range song.ByRole(song.Ducked()) {
+		if m, d := st.DuckMove(); d != nil && st.Was != "" && (!m.Off || st.Holds != "") {
+			return st
+		}
+	}
+	return nil
+}
+
+// ComeBack compares the new file of a bass with the plan: the old file (sha) with the song's duck, on. The
 // gain is that between the two sounds, some ms at a time, median over the hits.
 func ComeBack(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, stem, old string) (*Achieved, error) {
 	planned := song.Clone()
 	planned.Stem(stem).Audio = old
+	if m, d := planned.Stem(stem).DuckMove(); d != nil {
+		m.Off = false
+	}
 	plain := planned.Unducked()
 	now := song.Unducked()
 	before, err := r.Pair(ctx, &plain, w)

@@ -408,6 +408,7 @@ func BenchmarkFit(b *testing.B) {
 
 // A fit whose asker has gone away stops soon, whichever it is, and what it came to is not kept.
 func TestFitsStop(t *testing.T) {
+	outside.Slow(t)
 	hits := make([]float64, 120)
 	for i := range hits {
 		hits[i] = 0.3 + 0.2*float64(i) + 0.03*float64(i%3)

@@ -120,7 +120,9 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 			f.P10, _, err = keyedP10(m, key, bass, nearest, filter)
 			f.Duck.Key = filter
 		}
-		f.Reason = fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits this way: the worst tenth comes to %.1f dB with at most %.1f dB of reduction, back before the next hit.", goal.Clearance, float64(f.P10), goal.MaxDepth)
+		if err == nil {
+			f.Reason = t.inTheWay(m, school, bands, f.P10, goal)
+		}
 		return f, err
 	}
 	var best *move.Duck
@@ -146,9 +148,29 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 		f.Reason = fmt.Sprintf("About %.1f dB of reduction%s, threshold %.1f dB at %g to 1, attack %g, hold %.0f and release %.0f ms, %g ms of look-ahead, lets the kick clear the bass by %.1f dB in 9 of 10 hits.",
 			deep, where, best.Comp.Threshold, best.Comp.Ratio, best.Comp.Attack, best.Comp.Hold, best.Comp.Release, best.Comp.Lookahead, goal.Clearance)
 	} else {
-		f.Reason = fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits this way: the cap of %.1f dB stops it, and the worst tenth comes to %.1f dB.", goal.Clearance, goal.MaxDepth, float64(f.P10))
+		f.Reason = t.inTheWay(m, school, bands, f.P10, goal)
 	}
 	return f, nil
+}
+
+// inTheWay says why a goal is not reached this way: the cap, where a deeper one was tried and reaches it; else what was seen.
+func (t *keyedTrial) inTheWay(m *meter.HitMeter, school string, bands []*move.Band, p10 meter.Figure, goal Goal) string {
+	said := fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits this way: the worst tenth comes to %.1f dB with at most %.1f dB of reduction, back before the next hit.", goal.Clearance, float64(p10), goal.MaxDepth)
+	if goal.MaxDepth < wayCapMost {
+		deeper := goal
+		deeper.MaxDepth = wayCapMost
+		deeper.Clearance += trialSlack
+		whole := t.base(nil)
+		if tries, _ := t.search(school, bands, deeper); len(tries) > 0 {
+			if need := t.judgeKeyed(tries[0], whole, false).depth; need > goal.MaxDepth {
+				return fmt.Sprintf("%s The cap of %.1f dB stops it: about %.0f dB of reduction would do.", said, goal.MaxDepth, math.Ceil(need))
+			}
+		}
+	}
+	if _, gap := closest(m); gap < wayApart {
+		return fmt.Sprintf("%s A deeper cap does not reach it either: the closest hits are %.0f ms apart, and it has to be back in between.", said, gap)
+	}
+	return said + " A deeper cap does not reach it either: the kick is too short or too soft in its own octave."
 }
 
 // finish carries a duck out at the full rate, which has the last word, and makes up for what the

@@ -2,6 +2,7 @@ package duck
 
 import (
 	"context"
+	"fmt"
 	"math"
 	"os"
 	"path/filepath"
@@ -78,6 +79,18 @@ func TestEverySchoolReaches(t *testing.T) {
 	s.Targets.Clearance, s.Targets.MaxDepth = 8, 1
 	if f, err := FitSchool(context.Background(), r, &s, w, move.BandSchool); err != nil || f.Reached || f.Reason == "" {
 		t.Errorf("a cap of 1 dB: %+v, %v", f, err)
+	}
+	// where the cap is said to stop it, the one that is named reaches it
+	f, err := FitSchool(context.Background(), r, &s, w, move.CompressorSchool)
+	need := 0.0
+	if _, said, ok := strings.Cut(f.Reason, "The cap of 1.0 dB stops it: about "); err != nil || f.Reached || !ok {
+		t.Fatalf("a cap of 1 dB: %+v, %v", f, err)
+	} else if _, err := fmt.Sscan(said, &need); err != nil {
+		t.Fatal(err)
+	}
+	s.Targets.MaxDepth = need + 1
+	if f, err := FitSchool(context.Background(), r, &s, w, move.CompressorSchool); err != nil || !f.Reached {
+		t.Errorf("with a cap of %g dB, 1 over what was said: %s, %v", need+1, f.Reason, err)
 	}
 }
 

@@ -131,8 +131,8 @@ func Click(r *mix.Renderer, song *session.Song) (File, error) {
 	return SoundOf(song.Name+" trigger click.wav", mix.ClickSound(hits, mix.Window{To: n}, song.Rate), song.Rate, wav.Int24), nil
 }
 
-// DuckedStem is a stem with its moves, over its whole length; an empty id names the first that makes room.
-func DuckedStem(r *mix.Renderer, song *session.Song, id, form string) (File, error) {
+// DuckedStem is a stem with what is asked of its chain; an empty id names the first that makes room.
+func DuckedStem(r *mix.Renderer, song *session.Song, id, with, form string) (File, error) {
 	st := song.Stem(id)
 	if st == nil {
 		if b := song.ByRole(song.Ducked()); len(b) > 0 {
@@ -142,8 +142,7 @@ func DuckedStem(r *mix.Renderer, song *session.Song, id, form string) (File, err
 	if st == nil {
 		return File{}, ErrNoPart
 	}
-	n, err := r.StemLength(song, st)
-	return Print(r, song, mix.Tap{Stem: st.ID}, n, st.Name+" ducked", form), err
+	return Stem(r, song, st, with, form)
 }
 
 // Changed reports whether what leaves a stem is not its file as it came.
@@ -160,15 +159,11 @@ func All(ctx context.Context, r *mix.Renderer, song *session.Song, settings File
 		if !Changed(st) {
 			continue
 		}
-		n, err := r.StemLength(song, st)
+		f, err := Stem(r, song, st, WithAll, "")
 		if err != nil {
 			return File{}, err
 		}
-		as := " changed"
-		if m, d := st.DuckMove(); d != nil && !m.Off {
-			as = " ducked"
-		}
-		files = append(files, Print(r, song, mix.Tap{Stem: st.ID}, n, st.Name+as, ""))
+		files = append(files, f)
 	}
 	if Ducked(song) != nil {
 		for _, of := range []func() (File, error){
@@ -221,7 +216,9 @@ func Settings(ctx context.Context, r *mix.Renderer, song *session.Song, e Expect
 		}
 	case move.CompressorSchool:
 		fmt.Fprintf(&b, "A keyed compressor\n")
-		keyedSettings(&b, d, e)
+		if err := keyedSettings(ctx, &b, r, song, d, e); err != nil {
+			return File{}, err
+		}
 	case move.BandSchool:
 		fmt.Fprintf(&b, "A keyed band dip\n")
 		if d.Band.Shape == "bell" {
@@ -230,7 +227,9 @@ func Settings(ctx context.Context, r *mix.Renderer, song *session.Song, e Expect
 			fmt.Fprintf(&b, "  band           all below %g Hz, 24 dB per octave, %s\n", d.Band.Hz, d.Band.Channels)
 		}
 		fmt.Fprintf(&b, "  range          %g dB at the most\n", d.Band.Range)
-		keyedSettings(&b, d, e)
+		if err := keyedSettings(ctx, &b, r, song, d, e); err != nil {
+			return File{}, err
+		}
 	}
 	expected(&b, song, e)
 	return Text(song.Name+" duck settings.txt", b.String()), nil
@@ -260,13 +259,36 @@ func curveSettings(ctx context.Context, b *strings.Builder, r *mix.Renderer, son
 	}
 	if f.Duck != nil {
 		fmt.Fprintf(b, "\nA keyed compressor that comes near\n")
-		keyedSettings(b, f.Duck, e)
+		if err := keyedSettings(ctx, b, r, song, f.Duck, e); err != nil {
+			return err
+		}
+		fmt.Fprintf(b, "  it reaches     %s dB of clearance in the worst tenth of the whole song's hits; %g are asked\n", signed1(f.P10), song.Targets.Clearance)
 	}
 	return nil
 }
 
-func keyedSettings(b *strings.Builder, d *move.Duck, e Expect) {
+func signed1(f meter.Figure) string {
+	if !f.Valid() {
+		return "–"
+	}
+	return figure.Signed(float64(f), 1)
+}
+
+// keyedSettings lists a keyed duck's settings, and at which level of its key they hold.
+func keyedSettings(ctx context.Context, b *strings.Builder, r *mix.Renderer, song *session.Song, d *move.Duck, e Expect) error {
 	k := d.Comp
+	n, err := r.Length(song)
+	if err != nil {
+		return err
+	}
+	key, _, err := r.Key(ctx, song, song.DuckTrigger(), mix.Window{To: n})
+	if err != nil {
+		return err
+	}
+	peak, err := duck.KeyPeak(key)
+	if err != nil {
+		return err
+	}
 	fmt.Fprintf(b, "  key input      %s\n", e.Input)
 	if d.Key != nil && d.Key.High > 0 {
 		fmt.Fprintf(b, "  key high-pass  %g Hz, %d dB per octave\n", d.Key.High, d.Key.Slope)
@@ -276,6 +298,10 @@ func keyedSettings(b *strings.Builder, d *move.Duck, e Expect) {
 	}
 	fmt.Fprintf(b, "  threshold      %.1f dB\n  ratio          %g to 1\n  knee           %g dB\n  attack         %g ms\n  hold           %g ms\n  release        %g ms\n  look-ahead     %g ms\n  detection      peak\n",
 		k.Threshold, k.Ratio, k.Knee, k.Attack, k.Hold, k.Release, k.Lookahead)
+	if peak.Valid() {
+		fmt.Fprintf(b, "  key level      peaks at %s dBFS here; where yours peaks higher or lower, move the threshold by as much\n", signed1(peak))
+	}
+	return nil
 }
 
 func expected(b *strings.Builder, song *session.Song, e Expect) {
@@ -284,13 +310,7 @@ func expected(b *strings.Builder, song *session.Song, e Expect) {
 	if song.Leader == session.BassLeads {
 		lost, before, after = "kick", e.Led.P10, e.Lead.P10
 	}
-	shown := func(f meter.Figure) string {
-		if !f.Valid() {
-			return "–"
-		}
-		return figure.Signed(float64(f), 1)
-	}
-	fmt.Fprintf(b, "\nWhat to expect over %s\n  gain reduction on the meter  up to %.1f dB\n  clearance, worst tenth       %s to %s dB\n  %s loss                    %.1f LU, %.1f dB in 20 to 150 Hz\n  back before the next hit     %d of %d\n  freed headroom               %.1f dB in kick and bass together; the whole mix may rise by %.1f dB\n",
-		e.Bars, -float64(r.Depth), shown(before), shown(after), lost, float64(r.BassLoss), float64(r.BassLossLow), r.Back, r.Of, float64(r.Freed), float64(e.Freed))
+	fmt.Fprintf(b, "\nWhat to expect over %s of what is on here\n  gain reduction on the meter  up to %.1f dB\n  clearance, worst tenth       %s to %s dB\n  %s loss                    %.1f LU, %.1f dB in 20 to 150 Hz\n  back before the next hit     %d of %d\n  freed headroom               %.1f dB in kick and bass together; the whole mix may rise by %.1f dB\n",
+		e.Bars, -float64(r.Depth), signed1(before), signed1(after), lost, float64(r.BassLoss), float64(r.BassLossLow), r.Back, r.Of, float64(r.Freed), float64(e.Freed))
 	fmt.Fprintf(b, "\nThe MIDI file holds the gain as controller 11 with its fine part 43: 16383 is full gain, straight in amplitude.\nCompare by ear at matched loudness; the ears decide.\n")
 }

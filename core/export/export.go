@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -21,6 +22,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
+	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -29,6 +31,9 @@ import (
 type File struct {
 	Name, Type string
 	Write      func(ctx context.Context, w io.Writer) error
+
+	Held  *session.Held // of a stem's sound: what of its chain is in it
+	Parts []File        // of an archive: what it holds, by the names in it
 }
 
 // The media types that are written.
@@ -67,7 +72,7 @@ func Safe(name string) string {
 
 // Text is a text file.
 func Text(name, text string) File {
-	return File{Safe(name), TypeText, func(_ context.Context, w io.Writer) error {
+	return File{Name: Safe(name), Type: TypeText, Write: func(_ context.Context, w io.Writer) error {
 		_, err := io.WriteString(w, text)
 		return err
 	}}
@@ -76,7 +81,7 @@ func Text(name, text string) File {
 // CSV is a table; separator is a comma, or a tab to be pasted into a sheet. A word that a sheet would take for a formula
 // (it begins with =, +, -, @, a tab or a line's end, and is no number) gets an apostrophe in front.
 func CSV(name string, separator rune, rows [][]string) File {
-	return File{Safe(name), TypeCSV, func(_ context.Context, w io.Writer) error {
+	return File{Name: Safe(name), Type: TypeCSV, Write: func(_ context.Context, w io.Writer) error {
 		out := csv.NewWriter(w)
 		out.Comma = separator
 		for _, row := range rows {
@@ -105,12 +110,12 @@ func unformula(cell string) string {
 
 // Sound is a buffer as a WAV.
 func Sound(name string, b audio.Buffer, depth wav.Depth) File {
-	return File{Safe(name), TypeWAV, func(_ context.Context, w io.Writer) error { return wav.Write(w, b, depth) }}
+	return File{Name: Safe(name), Type: TypeWAV, Write: func(_ context.Context, w io.Writer) error { return wav.Write(w, b, depth) }}
 }
 
 // SoundOf is a mono sound of any length, of that rate in Hz, as a WAV.
 func SoundOf(name string, s meter.Sound, rate int, depth wav.Depth) File {
-	return File{Safe(name), TypeWAV, func(_ context.Context, w io.Writer) error {
+	return File{Name: Safe(name), Type: TypeWAV, Write: func(_ context.Context, w io.Writer) error {
 		out, err := wav.NewWriter(w, rate, 1, s.Frames(), depth)
 		if err == nil {
 			err = s.Read(func(x []float32) error { return out.Write(audio.Buffer{Rate: rate, Ch: [][]float32{x}}) })
@@ -124,30 +129,35 @@ func SoundOf(name string, s meter.Sound, rate int, depth wav.Depth) File {
 
 // Notes are notes as a MIDI file.
 func Notes(name string, notes []midi.Note, bpm float64) File {
-	return File{Safe(name), TypeMIDI, func(_ context.Context, w io.Writer) error { return midi.Write(w, notes, bpm) }}
+	return File{Name: Safe(name), Type: TypeMIDI, Write: func(_ context.Context, w io.Writer) error { return midi.Write(w, notes, bpm) }}
 }
 
 // Control is a gain as a MIDI controller.
 func Control(name string, values []midi.Value, bpm float64) File {
-	return File{Safe(name), TypeMIDI, func(_ context.Context, w io.Writer) error { return midi.WriteControl(w, values, bpm) }}
+	return File{Name: Safe(name), Type: TypeMIDI, Write: func(_ context.Context, w io.Writer) error { return midi.WriteControl(w, values, bpm) }}
 }
 
 // Zip is files in one archive, in order; of two with one name the later gets a number. Sound is stored as it is, the rest
 // packed.
 func Zip(name string, files []File) File {
-	return File{Safe(name), TypeZip, func(ctx context.Context, w io.Writer) error {
+	files = slices.Clone(files)
+	taken := map[string]bool{}
+	for i := range files {
+		f := &files[i]
+		end := path.Ext(f.Name)
+		plain := strings.TrimSuffix(f.Name, end)
+		for n := 2; taken[strings.ToLower(f.Name)]; n++ {
+			f.Name = fmt.Sprintf("%s %d%s", plain, n, end)
+		}
+		taken[strings.ToLower(f.Name)] = true
+	}
+	return File{Name: Safe(name), Type: TypeZip, Parts: files, Write: func(ctx context.Context, w io.Writer) error {
 		z := zip.NewWriter(w)
-		taken := map[string]bool{}
 		for _, f := range files {
 			h := &zip.FileHeader{Name: f.Name, Method: zip.Deflate, Modified: time.Now()}
 			if f.Type == TypeWAV || f.Type == TypeFLAC {
 				h.Method = zip.Store
 			}
-			for n := 2; taken[strings.ToLower(h.Name)]; n++ {
-				end := path.Ext(f.Name)
-				h.Name = fmt.Sprintf("%s %d%s", strings.TrimSuffix(f.Name, end), n, end)
-			}
-			taken[strings.ToLower(h.Name)] = true
 			out, err := z.CreateHeader(h)
 			if err != nil {
 				return err
@@ -170,17 +180,64 @@ func (f File) Bytes(ctx context.Context) ([]byte, error) {
 // Forms are the sound files that a tap is printed as.
 var Forms = map[string]wav.Depth{"": wav.Int24, "wav16": wav.Int16, "wav32": wav.Float32}
 
+// formName tells files of different forms apart.
+var formName = map[string]string{"wav16": " 16 bit", "wav32": " float"}
+
+// What a stem's file may hold of its chain: moves and gains, the moves alone, or nothing.
+const (
+	WithAll    = ""
+	WithMoves  = "moves"
+	WithSource = "source"
+)
+
+// Stem is a stem over its whole length, as a file that says what it holds.
+func Stem(r *mix.Renderer, song *session.Song, st *session.Stem, with, form string) (File, error) {
+	n, err := r.StemLength(song, st)
+	if err != nil {
+		return File{}, err
+	}
+	held := &session.Held{Stem: st.ID, Gains: with == WithAll}
+	name := st.Name
+	plain := *song
+	plain.Stems = slices.Clone(song.Stems)
+	it := plain.Stem(st.ID)
+	if with == WithSource {
+		it.Moves = nil
+		name += " source"
+	} else {
+		as := " changed"
+		for _, m := range st.Moves {
+			if _, duck := m.Params.(*move.Duck); !m.Off {
+				held.Moves = append(held.Moves, m.ID)
+				if duck {
+					as = " ducked"
+				}
+			}
+		}
+		name += as
+	}
+	if with != WithAll {
+		it.Source, it.Clip, it.Fader, it.Pan, it.Width = 0, 0, 0, 0, 0
+	}
+	if with == WithMoves {
+		name += " moves only"
+	}
+	f := Print(r, &plain, mix.Tap{Stem: st.ID}, n, name, form)
+	f.Held = held
+	return f, nil
+}
+
 // Print is what a tap of a song sounds like over its first frames, as a WAV in one pass, in memory that does not grow
 // with it; "flac" is packed at the end.
 func Print(r *mix.Renderer, song *session.Song, tap mix.Tap, frames int, name, form string) File {
 	if form == "flac" {
-		return File{Safe(name) + ".flac", TypeFLAC, func(ctx context.Context, w io.Writer) error { return packed(ctx, r, song, tap, frames, w) }}
+		return File{Name: Safe(name + ".flac"), Type: TypeFLAC, Write: func(ctx context.Context, w io.Writer) error { return packed(ctx, r, song, tap, frames, w) }}
 	}
 	depth, ok := Forms[form]
 	if !ok {
 		depth = wav.Int24
 	}
-	return File{Safe(name) + ".wav", TypeWAV, func(ctx context.Context, w io.Writer) error {
+	return File{Name: Safe(name + formName[form] + ".wav"), Type: TypeWAV, Write: func(ctx context.Context, w io.Writer) error {
 		var out *wav.Writer
 		err := r.Print(ctx, song, []mix.Tap{tap}, mix.Window{To: frames}, func(b []audio.Buffer) (err error) {
 			if out == nil {

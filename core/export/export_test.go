@@ -60,7 +60,7 @@ func TestPrint(t *testing.T) {
 	ctx := context.Background()
 	for form, near := range map[string]float64{"": 1.3e-7, "wav32": 0, "wav16": 5e-5, "flac": 1.3e-7} {
 		for _, id := range []string{"b", "p"} {
-			f, err := DuckedStem(r, s, id, form)
+			f, err := DuckedStem(r, s, id, WithAll, form)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -81,7 +81,7 @@ func TestPrint(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if got.Frames() != n || len(got.Ch) != len(want.Ch) || !strings.HasPrefix(f.Name, id+" ducked.") {
+			if got.Frames() != n || len(got.Ch) != len(want.Ch) || f.Name != id+map[string]string{"b": " ducked", "p": " changed"}[id]+map[string]string{"": ".wav", "wav16": " 16 bit.wav", "wav32": " float.wav", "flac": ".flac"}[form] {
 				t.Fatalf("%q as %q: %d frames in %d channels", f.Name, form, got.Frames(), len(got.Ch))
 			}
 			for c := range want.Ch {
@@ -95,7 +95,7 @@ func TestPrint(t *testing.T) {
 	}
 	stop, cancel := context.WithCancel(ctx)
 	cancel()
-	f, _ := DuckedStem(r, s, "b", "")
+	f, _ := DuckedStem(r, s, "b", "", "")
 	if _, err := f.Bytes(stop); !errors.Is(err, context.Canceled) {
 		t.Errorf("cancelled, it says %v", err)
 	}
@@ -145,7 +145,7 @@ func TestFiles(t *testing.T) {
 		t.Errorf("no hits: %v", err)
 	}
 	s.Stems = s.Stems[2:]
-	if _, err := DuckedStem(r, s, "", ""); !errors.Is(err, ErrNoPart) {
+	if _, err := DuckedStem(r, s, "", "", ""); !errors.Is(err, ErrNoPart) {
 		t.Errorf("no bass: %v", err)
 	}
 }
@@ -194,7 +194,7 @@ func TestZipNames(t *testing.T) {
 		t.Errorf("they are named %s", got)
 	}
 	gone := errors.New("gone")
-	if _, err := Zip("x.zip", []File{{"a.txt", TypeText, func(context.Context, io.Writer) error { return gone }}}).Bytes(t.Context()); !errors.Is(err, gone) || !strings.Contains(err.Error(), "a.txt") {
+	if _, err := Zip("x.zip", []File{{Name: "a.txt", Type: TypeText, Write: func(context.Context, io.Writer) error { return gone }}}).Bytes(t.Context()); !errors.Is(err, gone) || !strings.Contains(err.Error(), "a.txt") {
 		t.Errorf("a file that cannot be made: %v", err)
 	}
 }

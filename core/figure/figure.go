@@ -33,6 +33,7 @@ var All = []Figure{
 	{"slope", "steepest slope", "dB/ms", 2, "The fastest change of the gain. Over 3 dB per ms it may click."},
 	{"freed", "freed headroom", "dB", 1, "Peak of kick and bass together before the duck minus after it."},
 	{"mixfreed", "freed in the mix", "dB", 1, "Peak of the whole mix over the loop before the ducks minus after them: it may be raised by that. 0 where another part makes the peak."},
+	{"partfrees", "freed by a part", "dB", 1, "Peak of the whole mix over the judged stretch without the ducks of this part minus with them. 0 where another part makes the peak."},
 	{"nudge", "phase sum when nudged", "dB", 2, "Phase sum of the energies of all hits in 20 to 150 Hz with the bass moved by that much; gain and lose count the hits that come out half a dB better or worse."},
 	{"noteshare", "time on a note", "%", 0, "Share of the time in which a note of the bass sounds in the loop."},
 	{"notecents", "note off pitch", "cents", 0, "The note's settled pitch against equal temperament, A4 = 440 Hz, in cents."},

@@ -66,6 +66,8 @@ type Plan struct {
 
 const (
 	enough    = 0.05 // dB: nearer than this is reached
+	leastTrim = 0.2  // dB: a part nearer to its place than this stays; nobody hears it
+	muchTrim  = 12.0 // dB: to raise a part by this and more is warned of
 	planTurns = 40   // renders at the most: buses within buses are seen to one after another
 )
 
@@ -98,6 +100,9 @@ func Solve(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Windo
 	}
 	s.check(p.After)
 	p.Changes = changes(song, &p.Song)
+	if !slices.ContainsFunc(p.Changes, func(c Change) bool { return math.Abs(c.To-c.From) > leastTrim-enough }) { // nobody would hear it
+		p.Song, p.After, p.Changes = song.Clone(), before, nil
+	}
 	return p, nil
 }
 
@@ -140,7 +145,7 @@ func stuck(stems []*session.Stem) *session.Stem {
 // place brings the stems to what the anchor wants.
 func (s *solver) place() {
 	for _, w := range s.wants {
-		if math.Abs(w.db) < enough {
+		if math.Abs(w.db) < leastTrim {
 			continue
 		}
 		if st := stuck(w.stems); st != nil {
@@ -165,6 +170,9 @@ func (s *solver) trim(id string, db float64) {
 	if math.Abs(to) > session.MaxGain {
 		s.blocked("%s would need %+.0f dB at its %s step; the bounds are %.0f to either side", st.Name, to, step, session.MaxGain)
 		to = math.Copysign(session.MaxGain, to)
+	}
+	if to-st.Gain(step) >= muchTrim {
+		s.note("%s is raised by %.1f dB: its noise comes up with it. A louder bounce is the better way", st.Name, to-st.Gain(step))
 	}
 	st.SetGain(step, to)
 }

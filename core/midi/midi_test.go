@@ -150,6 +150,7 @@ func FuzzRead(f *testing.F) {
 
 // The longest file that is taken finds its place among the hits of half an hour at once.
 func TestMatchMany(t *testing.T) {
+	outside.Slow(t)
 	var starts, onsets []float64
 	at := 0.0
 	for i := range MaxNotes {

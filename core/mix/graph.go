@@ -132,7 +132,32 @@ func (g *graph) steps(chain move.Chain, st *session.Stem) (out []step, live bool
 		}
 		out = append(out, s)
 	}
-	return out, live, nil
+	return lowest(out), live, nil
+}
+
+// lowest makes one step of drawn ducks that follow each other: where they overlap the lower gain counts.
+func lowest(steps []step) []step {
+	var out []step
+	for _, s := range steps {
+		d, ok := s.Params.(*move.Duck)
+		if n := len(out); ok && n > 0 {
+			switch before := out[n-1].Params.(type) {
+			case *move.Duck:
+				out[n-1] = step{Params: &move.Lowest{Ducks: []*move.Duck{before, d}, Hits: [][]int{out[n-1].Hits, s.Hits}}, Kind: s.Kind}
+				continue
+			case *move.Lowest:
+				before.Ducks, before.Hits = append(before.Ducks, d), append(before.Hits, s.Hits)
+				continue
+			}
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// gainer is a duck whose gain is known before it is rendered.
+type gainer interface {
+	Gain(p move.Place, frames int) ([]float32, error)
 }
 
 // bus returns the node of a bus as far as it is heard: nil where nothing goes through it.

@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 
-	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -57,7 +56,7 @@ func (r *Renderer) Hits(song *session.Song, trigger string) ([]int, error) {
 // edited applies what was put in and taken out by hand, in order, each hit once.
 func edited(hits []int, t *session.Trigger, rate int) []int {
 	near := int(move.HitNear * float64(rate))
-	for _, at := range t.Removed {
+	for _, at := range slices.Concat(t.Removed, t.Added) { // what a hand puts in stands for what was found there
 		frame := int(math.Round(at * float64(rate)))
 		hits = slices.DeleteFunc(hits, func(h int) bool { return max(h-frame, frame-h) <= near })
 	}
@@ -112,7 +111,7 @@ func (r *Renderer) rawHits(song *session.Song, t *session.Trigger, st *session.S
 		if err != nil {
 			return nil, fmt.Errorf("the hits of %s: %w", st.Name, err)
 		}
-		times = meter.Sure(found, t.QuietDB())
+		times = t.Found(found)
 	}
 	hits := make([]int, len(times))
 	for i, at := range times {

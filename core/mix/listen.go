@@ -98,6 +98,60 @@ func (r *Renderer) Heard(ctx context.Context, song *session.Song, solo Solo, w W
 	return b.Slice(pad, pad+w.Frames()), key("heard", k), nil
 }
 
+// seam is over how much of its end a loop fades into what comes before its start, s.
+const seam = 0.005
+
+// Looped is Heard, made to be played round and round: the last 5 ms fade into what comes before the window in the song.
+// So the start, which stays as it is to its first sample, follows the end as it follows what is before it: without a
+// click, without a gap.
+func (r *Renderer) Looped(ctx context.Context, song *session.Song, solo Solo, w Window) (audio.Buffer, error) {
+	return r.looped(song.Rate, w, func(wide Window) (audio.Buffer, error) {
+		b, _, err := r.solo(ctx, song, solo, wide, 1)
+		return b, err
+	})
+}
+
+func (r *Renderer) looped(rate int, w Window, render func(wide Window) (audio.Buffer, error)) (audio.Buffer, error) {
+	pad := int(lead * float64(rate))
+	b, err := render(Window{w.From - pad, w.To + pad})
+	if err != nil {
+		return b, err
+	}
+	n := min(int(seam*float64(rate)), w.Frames())
+	out := audio.New(b.Rate, len(b.Ch), w.Frames())
+	for c, x := range out.Ch {
+		copy(x, b.Ch[c][pad:])
+		end, before := x[len(x)-n:], b.Ch[c][pad-n:pad]
+		for i := range end {
+			part := float32(i+1) / float32(n)
+			end[i] += part * (before[i] - end[i])
+		}
+	}
+	return out, nil
+}
+
+// Alike reports whether two songs sound the same in a solo, by what their renders depend on.
+func (r *Renderer) Alike(a, b *session.Song, solo Solo) (bool, error) {
+	var ids [2]any
+	for i, song := range []*session.Song{a, b} {
+		if solo == SoloKey {
+			trigger, filter := heardBy(song)
+			k, err := r.graph(song).keyOf(trigger)
+			if err != nil {
+				return false, err
+			}
+			ids[i] = key(k.id, filter)
+			continue
+		}
+		in, err := r.graph(song).master(cutOf(song, solo))
+		if err != nil {
+			return false, err
+		}
+		ids[i] = key(in.node.id, in.at)
+	}
+	return ids[0] == ids[1], nil
+}
+
 // Stem renders one stem through its whole chain: clip gain, moves, fader, pan and width.
 func (r *Renderer) Stem(ctx context.Context, song *session.Song, st *session.Stem, w Window) (audio.Buffer, string, error) {
 	n, err := r.graph(song).stem(st)
@@ -108,12 +162,17 @@ func (r *Renderer) Stem(ctx context.Context, song *session.Song, st *session.Ste
 	return s.buf, s.key, err
 }
 
+// heardBy is the trigger that the song's duck works at, and what filters it.
+func heardBy(song *session.Song) (trigger string, filter *move.KeyFilter) {
+	if d, _ := song.Duck(); d != nil {
+		return d.Trigger, d.Key
+	}
+	return session.KickTrigger, nil
+}
+
 // heardKey renders what the duck listens to, as it hears it.
 func (r *Renderer) heardKey(ctx context.Context, song *session.Song, w Window, channels int) (audio.Buffer, string, error) {
-	trigger, filter := session.KickTrigger, (*move.KeyFilter)(nil)
-	if d, _ := song.Duck(); d != nil {
-		trigger, filter = d.Trigger, d.Key
-	}
+	trigger, filter := heardBy(song)
 	sections, err := filter.Filters(float64(song.Rate))
 	if err != nil {
 		return audio.Buffer{}, "", err
@@ -170,7 +229,7 @@ func (r *Renderer) Gain(ctx context.Context, song *session.Song, st *session.Ste
 			from := w.From - c.keyWindow(i).From
 			return g[from : from+w.Frames()], nil
 		}
-		if d, ok := s.Params.(*move.Duck); ok {
+		if d, ok := s.Params.(gainer); ok {
 			return d.Gain(n.place(s, w.From), w.Frames())
 		}
 	}

@@ -134,6 +134,9 @@ func TestPrintIsRead(t *testing.T) {
 	for _, p := range moves() {
 		t.Run(p.Kind().Name, func(t *testing.T) {
 			t.Parallel()
+			if p.Kind().Name == "softclip" {
+				outside.Slow(t)
+			}
 			for _, at := range places {
 				if p.Kind().Where&at.Where() == 0 {
 					continue
@@ -150,6 +153,7 @@ func TestPrintIsRead(t *testing.T) {
 // Everything at once: memories and latencies add up, keys stay in time, and a stem that is heard by several is late for
 // each by its own.
 func TestPrintOfFullChains(t *testing.T) {
+	outside.Slow(t)
 	lib, s := routed()
 	for _, at := range places {
 		chain, _ := s.Chain(at)

@@ -7,7 +7,6 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/meter"
-	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -162,7 +161,7 @@ func (r *Renderer) GainOf(ctx context.Context, song *session.Song, st *session.S
 		return nil, err
 	}
 	for _, s := range n.steps {
-		switch d, ok := s.Params.(*move.Duck); {
+		switch d, ok := s.Params.(gainer); {
 		case s.listens != nil:
 			return r.listened(ctx, s.listens, w), nil
 		case ok:

@@ -45,6 +45,9 @@ type Duck struct {
 	Band    *Band       `json:"band,omitempty"`
 }
 
+// Wide reports whether the duck lowers the whole spectrum and not a band of it.
+func (d *Duck) Wide() bool { return d.Band == nil }
+
 // HitPart says by what part of the curve's depth, in dB, one hit is ducked.
 type HitPart struct {
 	At   float64 `json:"at_s"`

@@ -11,6 +11,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/internal/outside"
 )
 
 // examples are settings of every kind: as it is put in, and at its extremes.
@@ -106,6 +107,7 @@ func TestEveryKind(t *testing.T) {
 	for _, k := range Kinds {
 		t.Run(k.Name, func(t *testing.T) {
 			t.Parallel()
+			outside.Slow(t)
 			everySetting(t, k)
 		})
 	}
@@ -174,6 +176,7 @@ func everySetting(t *testing.T, k *Kind) {
 // A kind that says it is linear is: what comes out of a sum is the sum of what comes out of its parts; and one that
 // is not does not say so.
 func TestLinear(t *testing.T) {
+	outside.Slow(t)
 	x := noisy(testRate, 2)
 	half := audio.New(testRate, 2, x.Frames())
 	rest := audio.New(testRate, 2, x.Frames())

@@ -105,6 +105,11 @@ func Proposals(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 	return out, nil
 }
 
+// Helps reports whether the worst tenth is better with it by what can be told: a tenth of a dB.
+func (p Proposal) Helps() bool {
+	return p.After.ClearanceP10.Valid() && !(float64(p.After.ClearanceP10) < float64(p.Before.ClearanceP10)+0.1)
+}
+
 // With returns the song with a move in a stem's chain, or without it.
 func With(song *session.Song, stem string, m move.Move, in bool) session.Song {
 	c := *song

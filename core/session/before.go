@@ -6,7 +6,22 @@ import (
 	"mellowthump/core/move"
 )
 
-// Bypassed returns the song with every move out: what was brought.
+// UnduckedAt returns the song without the ducks of one place; ok is false where none of them is on.
+func (s Song) UnduckedAt(at At) (c Song, ok bool) {
+	c = s
+	c.Stems, c.Buses = slices.Clone(s.Stems), slices.Clone(s.Buses)
+	chain, _ := c.Chain(at)
+	if chain == nil || !slices.ContainsFunc(*chain, func(m move.Move) bool { return !m.Off && isDuck(m.Params) }) {
+		return s, false
+	}
+	*chain = chain.Without(func(m move.Move) bool { return isDuck(m.Params) })
+	return c, true
+}
+
+// Brought returns the song as its files came: no move, no gain, no pan, no width.
+func (s Song) Brought() Song { return s.Bypassed().Untrimmed() }
+
+// Bypassed returns the song with every move out, at the levels that it has.
 func (s Song) Bypassed() Song { return s.without(func(move.Move) bool { return true }) }
 
 // Unducked returns the song with every duck out and all other moves as they are: the "before" of Duck.
@@ -29,9 +44,29 @@ func (s Song) without(drop func(move.Move) bool) Song {
 	return c
 }
 
-// Moved reports whether any move is on.
-func (s *Song) Moved() bool {
-	return slices.ContainsFunc(s.chains(), func(c *move.Chain) bool { return len(c.Active()) > 0 })
+// Disagreed returns the song before kick and bass were brought to agree: of their moves their ducks alone are left. It
+// is the "before" of Pocket.
+func (s Song) Disagreed() Song {
+	c := s
+	c.Stems = slices.Clone(s.Stems)
+	for i := range c.Stems {
+		if st := &c.Stems[i]; st.Role == Kick || st.Role == Bass {
+			st.Moves = st.Moves.Without(func(m move.Move) bool { return !isDuck(m.Params) })
+		}
+	}
+	return c
+}
+
+// WithoutMove returns the song without one move of one chain; ok is false where it is not there.
+func (s Song) WithoutMove(at At, id string) (c Song, ok bool) {
+	c = s
+	c.Stems, c.Buses = slices.Clone(s.Stems), slices.Clone(s.Buses)
+	chain, _ := c.Chain(at)
+	if chain == nil || chain.Move(id) == nil {
+		return s, false
+	}
+	*chain = chain.Without(func(m move.Move) bool { return m.ID == id })
+	return c, true
 }
 
 // Untrimmed returns the song with every gain, pan and width as the files came: the "before" of
@@ -49,14 +84,4 @@ func (s Song) Untrimmed() Song {
 	}
 	c.Master.Fader = 0
 	return c
-}
-
-// Trimmed reports whether any gain, pan or width differs from what the files came with.
-func (s *Song) Trimmed() bool {
-	for i := range s.Stems {
-		if st := &s.Stems[i]; st.Source != 0 || st.Clip != 0 || st.Fader != 0 || st.Pan != 0 || st.Width != 0 {
-			return true
-		}
-	}
-	return s.Master.Fader != 0 || slices.ContainsFunc(s.Buses, func(b Bus) bool { return b.Fader != 0 })
 }

@@ -1,6 +1,11 @@
 package session
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"strings"
+
 	"mellowthump/core/move"
 )
 
@@ -21,6 +26,27 @@ func (s *Song) Duck() (d *move.Duck, off bool) {
 	return nil, false
 }
 
+// Fitted reports whether the song's duck is what a fit made of it as it is: nothing that the fit went by has changed since, so
+// that its reason holds.
+func (s *Song) Fitted() bool { return s.DuckWhy() != "" && s.FitOf != "" && s.FitOf == s.fitStamp() }
+
+// fitStamp is a hash of all that a fit goes by, and of the duck that it made.
+func (s *Song) fitStamp() string {
+	c := Song{BPM: s.BPM, Leader: s.Leader, Rate: s.Rate, Targets: s.Targets, Buses: s.Buses, Master: s.Master, Triggers: s.Triggers}
+	for _, st := range s.Stems {
+		if st.Role == Kick || st.Role == Bass {
+			st.Name, st.Was, st.Holds = "", "", ""
+			c.Stems = append(c.Stems, st)
+		}
+	}
+	b, err := json.Marshal(c)
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:8])
+}
+
 // DuckWhy is the reason that the song's duck carries.
 func (s *Song) DuckWhy() string {
 	if m := s.duckMove(); m != nil {
@@ -29,15 +55,16 @@ func (s *Song) DuckWhy() string {
 	return ""
 }
 
-func (s *Song) duckMove() *move.Move {
+// duckMove is the song's own duck on the first of the stems that has it, on one where it is on if there is such.
+func (s *Song) duckMove() (found *move.Move) {
 	for i := range s.Stems {
 		if st := &s.Stems[i]; st.Role == s.Ducked() {
-			if m := st.Move(mainDuck + st.ID); m != nil {
-				return m
+			if m := st.Move(mainDuck + st.ID); m != nil && (found == nil || found.Off && !m.Off) {
+				found = m
 			}
 		}
 	}
-	return nil
+	return found
 }
 
 // DuckTrigger is the id of the trigger at which the song's own duck works: the kick's, unless another was
@@ -66,7 +93,8 @@ func (s *Song) SetLeader(l Leader) (dropped bool) {
 func (s *Song) ownDuckOnly() {
 	for i := range s.Stems {
 		if st := &s.Stems[i]; st.Role == s.Ducked() {
-			st.SetMove(move.Move{ID: PartDuck + st.ID})
+			own := PartDuck + st.ID
+			st.Moves = st.Moves.Without(func(m move.Move) bool { return m.ID == own || strings.HasPrefix(m.ID, own+"-") })
 		}
 	}
 }
@@ -95,14 +123,23 @@ func (s *Song) Settle() {
 		}
 	}
 	s.ownDuckOnly()
+	var shared *move.Move
 	for _, st := range s.Stems {
-		m := st.Move(mainDuck + st.ID)
-		if m == nil {
-			continue
+		if m := st.Move(mainDuck + st.ID); m != nil && shared == nil {
+			c := *m
+			shared = &c
 		}
-		c := *m.Params.(*move.Duck)
-		s.SetDuck(&c, m.Off, m.Why)
+	}
+	if shared == nil {
 		return
+	}
+	for i := range s.Stems {
+		switch st := &s.Stems[i]; {
+		case st.Role != s.Ducked():
+			st.SetMove(move.Move{ID: mainDuck + st.ID})
+		case st.Move(mainDuck+st.ID) == nil: // one that has it may have it off, where its file holds it
+			st.SetMove(move.Move{ID: mainDuck + st.ID, Off: shared.Off, Why: shared.Why, Params: move.Copy(shared.Params)})
+		}
 	}
 }
 

@@ -18,6 +18,7 @@ type SetDuck struct {
 	Off  bool
 	Why  string
 	Said string // empty: nothing changed
+	Fit  bool   // it is what a fit made of the song: Why holds until what it went by changes
 }
 
 // Apply puts it on the part that makes room.
@@ -28,7 +29,23 @@ func (e SetDuck) Apply(s *Song) (string, error) {
 		}
 	}
 	s.SetDuck(e.Duck, e.Off, e.Why)
+	if e.Fit {
+		s.FitOf = s.fitStamp()
+	}
 	return e.Said, s.Validate()
+}
+
+// Rise raises the mix at the master's fader for what its ducks freed.
+type Rise struct{ DB float64 }
+
+// Apply raises it, and notes it: what was given once is not given again.
+func (e Rise) Apply(s *Song) (string, error) {
+	if s.Master.Locked() {
+		return "", errors.New("the master's fader is locked")
+	}
+	s.Master.Fader = figure.Tenth(s.Master.Fader + e.DB)
+	s.Raised = figure.Tenth(s.Raised + e.DB)
+	return fmt.Sprintf("Raise the mix by the %.1f dB that the ducks freed", e.DB), s.Validate()
 }
 
 // SetTargets sets what the judgements are made against.
@@ -55,6 +72,16 @@ type PartDepth struct {
 	Depth   float64 // dB, over 0
 }
 
+// DuckTo returns a chain's duck to a trigger, on or off; nil where it has none.
+func DuckTo(chain move.Chain, trigger string) *move.Move {
+	for i := range chain {
+		if d, ok := chain[i].Params.(*move.Duck); ok && d.Trigger == trigger {
+			return &chain[i]
+		}
+	}
+	return nil
+}
+
 // BusDuck is how the id of a bus's own duck begins.
 const BusDuck = "duck-bus-"
 
@@ -70,7 +97,7 @@ func (e PartDepth) Apply(s *Song) (string, error) {
 	case e.Depth > -move.DuckFloor:
 		return "", fmt.Errorf("a depth of %g dB is over %g", e.Depth, -move.DuckFloor)
 	}
-	m := move.Move{ID: BusDuck + e.At.Bus}
+	own := BusDuck + e.At.Bus
 	if st := s.Stem(e.At.Stem); st != nil {
 		if slices.Contains(s.Sources(t), st) {
 			return "", fmt.Errorf("%s gives this trigger's hits, so it cannot duck to it", st.Name)
@@ -78,7 +105,13 @@ func (e PartDepth) Apply(s *Song) (string, error) {
 		if st.Role == s.Ducked() {
 			return "", fmt.Errorf("the %s's own duck is set above", s.Ducked())
 		}
-		m.ID = PartDuck + st.ID
+		own = PartDuck + st.ID
+	}
+	m := move.Move{ID: own}
+	if had := DuckTo(*chain, e.Trigger); had != nil {
+		m.ID = had.ID
+	} else if chain.Move(own) != nil { // it ducks to another already
+		m.ID = own + "-" + e.Trigger
 	}
 	if e.Depth > 0 {
 		m.Params = s.partDuck(e.Trigger, e.Depth)
@@ -194,35 +227,62 @@ func (e MainTrigger) Apply(s *Song) (string, error) {
 	return fmt.Sprintf("The %s ducks to %s", s.Ducked(), t.Name), s.Validate()
 }
 
-// EditHit puts a hit of the kick in, or leaves one out.
-type EditHit struct {
-	At  float64 // s
-	Out bool
+// EditHits puts hits of the kick in, and leaves others out: a hit that is moved is left out where it was and put in where
+// it is.
+type EditHits struct {
+	In, Out []float64 // s
+	Said    string    // empty: it is said by the hits
 }
 
-// Apply notes it; what was put in by hand is taken out again.
-func (e EditHit) Apply(s *Song) (string, error) {
+// Apply notes it; what was put in by hand is taken out again, what was left out by hand is there again.
+func (e EditHits) Apply(s *Song) (string, error) {
 	t := s.Trigger(KickTrigger)
 	if t == nil {
 		return "", errNoKick
 	}
-	if !(e.At >= 0 && e.At <= audio.MaxSeconds) {
-		return "", fmt.Errorf("%g s lies outside the song", e.At)
-	}
-	near := func(v float64) bool { return math.Abs(v-e.At) <= move.HitNear }
-	n := len(t.Added)
-	t.Added = slices.DeleteFunc(slices.Clone(t.Added), near)
-	if e.Out {
-		if len(t.Added) == n {
-			t.Removed = append(slices.Clone(t.Removed), e.At)
-			slices.Sort(t.Removed)
+	for _, at := range slices.Concat(e.In, e.Out) {
+		if !(at >= 0 && at <= audio.MaxSeconds) {
+			return "", fmt.Errorf("%g s lies outside the song", at)
 		}
-		return "Leave out the hit at " + s.Position(e.At), s.Validate()
 	}
-	t.Removed = slices.DeleteFunc(slices.Clone(t.Removed), near)
-	t.Added = append(t.Added, e.At)
+	near := func(at float64) func(float64) bool {
+		return func(v float64) bool { return math.Abs(v-at) <= move.HitNear }
+	}
+	t.Added, t.Removed = slices.Clone(t.Added), slices.Clone(t.Removed)
+	for _, at := range e.Out {
+		n := len(t.Added)
+		if t.Added = slices.DeleteFunc(t.Added, near(at)); len(t.Added) == n && !slices.ContainsFunc(t.Removed, func(v float64) bool { return v == at }) {
+			t.Removed = append(t.Removed, at)
+		}
+	}
+	for _, at := range e.In {
+		if len(e.Out) == 0 && slices.ContainsFunc(t.Removed, near(at)) { // nothing is moved: what was left out is wanted again
+			t.Removed = slices.DeleteFunc(t.Removed, near(at))
+			continue
+		}
+		t.Added = append(slices.DeleteFunc(t.Added, near(at)), at)
+	}
 	slices.Sort(t.Added)
-	return "Put a hit in at " + s.Position(e.At), s.Validate()
+	slices.Sort(t.Removed)
+	return e.says(s), s.Validate()
+}
+
+func (e EditHits) says(s *Song) string {
+	switch {
+	case e.Said != "":
+		return e.Said
+	case len(e.In) == 1 && len(e.Out) == 1:
+		return "Move the hit at " + s.Position(e.Out[0]) + " to " + s.Position(e.In[0])
+	case len(e.Out) == 1:
+		return "Leave out the hit at " + s.Position(e.Out[0])
+	case len(e.In) == 1:
+		return "Put a hit in at " + s.Position(e.In[0])
+	case len(e.Out) > 0:
+		return fmt.Sprintf("Leave out %d hits", len(e.Out))
+	case len(e.In) > 0:
+		return fmt.Sprintf("Put %d hits in", len(e.In))
+	}
+	return ""
 }
 
 var errNoKick = errors.New("there is no kick whose hits could be changed")
@@ -256,21 +316,37 @@ func (SwitchPost) Apply(s *Song) (string, error) {
 	return map[bool]string{true: "Trigger behind the fader", false: "Trigger before the fader"}[t.Post], nil
 }
 
-// SetQuiet sets how far a hit of the kick may stay under those around it, dB.
-type SetQuiet struct{ DB float64 }
+// Listening says which of the kick's found hits count; what is nil stays.
+type Listening struct {
+	Quiet *float64 // how far one may stay under those around it, dB
+	Sense *float64 // 0 to 1: a doubtful one counts from a confidence of 1 less this on
+	Gap   *float64 // of those closer than this the first counts, ms
+}
 
 // Apply sets it.
-func (e SetQuiet) Apply(s *Song) (string, error) {
+func (e Listening) Apply(s *Song) (string, error) {
 	t := s.Trigger(KickTrigger)
 	if t == nil || s.TriggerStem() == nil {
 		return "", errNoKick
 	}
-	if !(e.DB >= LeastQuiet && e.DB <= MostQuiet) {
-		return "", fmt.Errorf("a threshold of %g dB is out of bounds; %g to %g dB are taken", e.DB, LeastQuiet, MostQuiet)
+	var said []string
+	if e.Quiet != nil && *e.Quiet != t.QuietDB() {
+		if !(*e.Quiet >= LeastQuiet && *e.Quiet <= MostQuiet) {
+			return "", fmt.Errorf("a threshold of %g dB is out of bounds; %g to %g dB are taken", *e.Quiet, LeastQuiet, MostQuiet)
+		}
+		t.Quiet = *e.Quiet
+		said = append(said, fmt.Sprintf("down to %g dB under the others", t.Quiet))
 	}
-	if e.DB == t.QuietDB() {
+	if e.Sense != nil && *e.Sense != t.Sense {
+		t.Sense = *e.Sense
+		said = append(said, map[bool]string{true: fmt.Sprintf("doubtful ones from %.0f %% sure on", 100*(1-t.Sense)), false: "no doubtful ones"}[t.Sense > 0])
+	}
+	if e.Gap != nil && *e.Gap != t.Gap {
+		t.Gap = *e.Gap
+		said = append(said, fmt.Sprintf("%g ms apart at least", t.Gap))
+	}
+	if len(said) == 0 {
 		return "", nil
 	}
-	t.Quiet = e.DB
-	return fmt.Sprintf("Take hits down to %g dB under the others", e.DB), nil
+	return "Hits: " + strings.Join(said, ", "), s.Validate()
 }

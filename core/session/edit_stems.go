@@ -60,8 +60,19 @@ func (e AddStem) Apply(s *Song) (string, error) {
 	return "Add " + name, nil
 }
 
-// NewVersion puts a new file in the place of a stem's.
-type NewVersion struct{ Stem, Audio string }
+// NewVersion puts a new file in the place of a stem's. One that was exported from here holds moves and gains already:
+// those are turned off, so that nothing is applied twice.
+type NewVersion struct {
+	Stem, Audio string
+	Holds       *Held // nil: it is no export of ours
+}
+
+// Held is what an exported file holds of its stem's chain.
+type Held struct {
+	Stem  string   `json:"stem"`
+	Moves []string `json:"moves,omitempty"` // ids
+	Gains bool     `json:"gains,omitempty"` // from the source to the fader, pan and width
+}
 
 // Apply keeps the earlier file's hash beside it.
 func (e NewVersion) Apply(s *Song) (string, error) {
@@ -72,8 +83,28 @@ func (e NewVersion) Apply(s *Song) (string, error) {
 	if st.Audio == e.Audio {
 		return "", errors.New("it is the same file as before")
 	}
-	st.Was, st.Audio = st.Audio, e.Audio
-	return "New version of " + st.Name, nil
+	st.Was, st.Audio, st.Holds = st.Audio, e.Audio, ""
+	if e.Holds == nil || e.Holds.Stem != st.ID {
+		return "New version of " + st.Name, nil
+	}
+	var held []string
+	st.Moves = slices.Clone(st.Moves)
+	for i := range st.Moves {
+		if m := &st.Moves[i]; !m.Off && slices.Contains(e.Holds.Moves, m.ID) {
+			m.Off = true
+			held = append(held, strings.ToLower(m.Params.Kind().Label))
+		}
+	}
+	if e.Holds.Gains && (st.Source != 0 || st.Clip != 0 || st.Fader != 0 || st.Pan != 0 || st.Width != 0) {
+		st.Source, st.Clip, st.Fader, st.Pan, st.Width = 0, 0, 0, 0, 0
+		held = append(held, "gains")
+	}
+	if len(held) == 0 {
+		st.Holds = "nothing that is on here"
+		return "New version of " + st.Name + ", exported from here", nil
+	}
+	st.Holds = strings.Join(held, ", ")
+	return "New version of " + st.Name + ", exported from here; off now, as it holds them: " + st.Holds, nil
 }
 
 // AddReference adds a finished track.
@@ -161,6 +192,107 @@ func (e SetRole) Apply(s *Song) (string, error) {
 		return fmt.Sprintf("%s is %s", named[0], e.Role), nil
 	}
 	return fmt.Sprintf("%s are %s", count(len(named), "stem"), e.Role), nil
+}
+
+// RenameStem gives a stem another name.
+type RenameStem struct{ Stem, Name string }
+
+// Apply renames it.
+func (e RenameStem) Apply(s *Song) (string, error) {
+	st := s.Stem(e.Stem)
+	name := strings.TrimSpace(e.Name)
+	switch {
+	case st == nil:
+		return "", errNoStem
+	case name == "":
+		return "", errors.New("a stem needs a name")
+	case name == st.Name:
+		return "", nil
+	}
+	was := st.Name
+	st.Name = name
+	return was + " is called " + name, s.Validate()
+}
+
+// TickedDo is what can be done to several stems at once.
+type TickedDo string
+
+// What can be done to them.
+const (
+	TickedBus    TickedDo = "bus"
+	TickedMute   TickedDo = "mute"
+	TickedUnmute TickedDo = "unmute"
+	TickedUp     TickedDo = "up" // earlier in the order of the stems
+	TickedDown   TickedDo = "down"
+	TickedRemove TickedDo = "remove"
+)
+
+// Ticked does one thing to several stems.
+type Ticked struct {
+	Stems []string
+	Do    TickedDo
+	Bus   string // id; empty: straight to the master
+}
+
+// Apply does it to the stems that are there.
+func (e Ticked) Apply(s *Song) (string, error) {
+	is := func(st Stem) bool { return slices.Contains(e.Stems, st.ID) }
+	n := 0
+	for i := range s.Stems {
+		st := &s.Stems[i]
+		if !is(*st) {
+			continue
+		}
+		n++
+		switch e.Do {
+		case TickedBus:
+			st.Bus = e.Bus
+		case TickedMute, TickedUnmute:
+			st.Mute = e.Do == TickedMute
+		}
+	}
+	if n == 0 {
+		return "", errors.New("tick the stems first")
+	}
+	these := count(n, "stem")
+	switch e.Do {
+	case TickedBus:
+		to := "the master"
+		if b := s.Bus(e.Bus); b != nil {
+			to = b.Name
+		}
+		these += " to " + to
+	case TickedMute:
+		these = "Mute " + these
+	case TickedUnmute:
+		these = "Unmute " + these
+	case TickedUp, TickedDown:
+		at := func(k int) int { // in the order that they are gone through
+			if e.Do == TickedDown {
+				return len(s.Stems) - 1 - k
+			}
+			return k
+		}
+		for k := 1; k < len(s.Stems); k++ {
+			if a, b := at(k-1), at(k); is(s.Stems[b]) && !is(s.Stems[a]) {
+				s.Stems[a], s.Stems[b] = s.Stems[b], s.Stems[a]
+			}
+		}
+		these = "Move " + these + " " + string(e.Do)
+	case TickedRemove:
+		for _, id := range e.Stems {
+			if s.Stem(id) != nil {
+				if _, err := (RemoveStem{Stem: id}).Apply(s); err != nil {
+					return "", err
+				}
+			}
+		}
+		these = "Remove " + these
+	default:
+		return "", errors.New("the page asked for something unknown")
+	}
+	s.Settle()
+	return these, s.Validate()
 }
 
 // Attach gives a stem the notes that it plays; none takes them off.

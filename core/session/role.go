@@ -34,3 +34,13 @@ func (r Role) Valid() bool {
 	}
 	return false
 }
+
+// Order is the role's place in the order in which parts are listed.
+func (r Role) Order() int {
+	for i, o := range Roles {
+		if o.Role == r {
+			return i
+		}
+	}
+	return len(Roles)
+}

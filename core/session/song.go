@@ -31,6 +31,9 @@ type Song struct {
 	Master  Master  `json:"master,omitzero"`
 	Plan    *Plan   `json:"plan,omitempty"` // trims that are being set outside
 
+	Raised float64 `json:"raised_db,omitempty"` // by how much the mix was raised for what its ducks freed
+	FitOf  string  `json:"fit_of,omitempty"`    // what the song was when its duck was fitted, see Fitted
+
 	Dismissed  []Dismissal `json:"dismissed,omitempty"`  // findings that were put aside
 	References []Reference `json:"references,omitempty"` // finished tracks to compare with
 	Triggers   []Trigger   `json:"triggers,omitempty"`
@@ -70,6 +73,7 @@ type Stem struct {
 	Role   Role       `json:"role"`
 	Audio  string     `json:"audio"`               // SHA-256 of the file, hex
 	Was    string     `json:"was,omitempty"`       // the file before, where a new version was dropped on it
+	Holds  string     `json:"holds,omitempty"`     // what the file holds already, where it was exported from here
 	Source float64    `json:"source_db,omitempty"` // gain where the sound is made
 	Clip   float64    `json:"clip_db,omitempty"`
 	Fader  float64    `json:"fader_db,omitempty"`

@@ -24,13 +24,33 @@ type Trigger struct {
 	Added   []float64 `json:"added_s,omitempty"`   // hits put in by hand, s
 	Removed []float64 `json:"removed_s,omitempty"` // hits taken out by hand, s
 	Quiet   float64   `json:"quiet_db,omitempty"`  // how far a hit may stay under those around it; 0: meter.QuietHits
+
+	Sense float64 `json:"sensitivity,omitempty"`  // 0 to 1: a doubtful hit counts from a confidence of 1 less this on
+	Gap   float64 `json:"least_gap_ms,omitempty"` // of hits that are found closer than this, the first counts
 }
 
-// Limits of a trigger's threshold for quiet hits, dB.
+// Limits of what a trigger takes for hits.
 const (
-	LeastQuiet = 3.0
-	MostQuiet  = 40.0
+	LeastQuiet = 3.0   // dB
+	MostQuiet  = 40.0  // dB
+	MostGap    = 500.0 // ms
 )
+
+// Counts reports whether a hit that was found counts, but for the least gap and what was changed by hand.
+func (t *Trigger) Counts(o meter.Onset) bool {
+	return o.Doubt(t.QuietDB()) == "" || t.Sense > 0 && o.Confidence() >= 1-t.Sense
+}
+
+// Found returns the times of the hits that count of those that were found, ascending, s.
+func (t *Trigger) Found(all []meter.Onset) []float64 {
+	out := []float64{}
+	for _, o := range all {
+		if t.Counts(o) && (len(out) == 0 || o.At-out[len(out)-1] >= t.Gap/1000) {
+			out = append(out, o.At)
+		}
+	}
+	return out
+}
 
 // QuietDB returns how far a hit may stay under those around it before it is doubtful, dB.
 func (t *Trigger) QuietDB() float64 {

@@ -43,6 +43,8 @@ func (s *Song) Validate() error {
 
 func (s *Song) validateSettings() error {
 	switch {
+	case math.IsNaN(s.Raised) || math.Abs(s.Raised) > MaxGain:
+		return fmt.Errorf("the mix was raised by %g dB; at most %g are taken", s.Raised, MaxGain)
 	case s.Format != Format:
 		return fmt.Errorf("the session is of format %d; this program reads formats 1 to %d", s.Format, Format)
 	case strings.TrimSpace(s.Name) == "":
@@ -149,6 +151,10 @@ func (s *Song) validateTriggers() error {
 			return fmt.Errorf("the trigger %q is taken at a bus that is not there", t.Name)
 		case t.MIDI != nil && t.MIDI.outOfBounds():
 			return fmt.Errorf("the MIDI notes of the trigger %q are out of bounds", t.Name)
+		case !(t.Sense >= 0 && t.Sense <= 1):
+			return fmt.Errorf("the trigger %q has a sensitivity of %g; 0 to 1 are taken", t.Name, t.Sense)
+		case !(t.Gap >= 0 && t.Gap <= MostGap):
+			return fmt.Errorf("the trigger %q asks %g ms between hits; 0 to %g are taken", t.Name, t.Gap, MostGap)
 		case t.Quiet != 0 && !(t.Quiet >= LeastQuiet && t.Quiet <= MostQuiet):
 			return fmt.Errorf("the trigger %q takes hits down to %g dB under the others; %g to %g are taken", t.Name, t.Quiet, LeastQuiet, MostQuiet)
 		case len(t.Added)+len(t.Removed) > MaxHitEdits:

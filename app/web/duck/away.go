@@ -34,7 +34,7 @@ func (h *handlers) curve(c *gin.Context) {
 // ducked sends a stem with its duck, over its whole length.
 func (h *handlers) ducked(c *gin.Context) {
 	h.send(c, func(song *session.Song) (export.File, error) {
-		return export.DuckedStem(h.Renderer, song, c.Query("stem"), c.Query("as"))
+		return export.DuckedStem(h.Renderer, song, c.Query("stem"), c.Query("with"), c.Query("as"))
 	})
 }
 

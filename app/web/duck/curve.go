@@ -122,6 +122,24 @@ func (h *handlers) previewPoints(c *gin.Context) {
 	h.Write(c, http.StatusOK, "duckpreview", out)
 }
 
+// follow answers with the gains that a hand draws: the curve, or the handover that it moves.
+func (h *handlers) follow(c *gin.Context) {
+	h.Follow(c, func(song *session.Song) error {
+		if c.PostForm("ms") != "" {
+			e, err := h.moved(c, song)
+			if err == nil {
+				_, err = e.Apply(song)
+			}
+			return err
+		}
+		d, err := readPoints(c, song)
+		if err == nil {
+			song.SetDuck(d, false, "")
+		}
+		return err
+	})
+}
+
 // addPoint puts a point into the middle of the longest segment, or draws a first curve.
 func (h *handlers) addPoint(c *gin.Context) {
 	h.WorkOut(c, "duck", "points", func(song *session.Song) (session.Edit, error) {

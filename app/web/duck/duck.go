@@ -3,6 +3,7 @@ package duck
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"html/template"
 
@@ -11,6 +12,8 @@ import (
 	"mellowthump/app/web/hits"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
+	"mellowthump/core/duck"
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -30,11 +33,89 @@ type sheet struct {
 	Preview bool
 	Worst   []meter.Hit // by their clearance
 	School  string
-	Unduck  mix.Loud // of everything without the ducks
+	Unduck  mix.Loud                // of everything without the ducks
+	Frees   map[string]meter.Figure // by part: how far the mix's peak falls by its ducks alone, dB
+}
+
+// FreesOf is what a part's ducks free, as it is shown; empty where it has none.
+func (out *sheet) FreesOf(part string) string {
+	f, ok := out.Frees[part]
+	if !ok {
+		return ""
+	}
+	return shell.Figure(f, 1)
+}
+
+// frees measures what the ducks of each part free in the mix.
+func (out *sheet) frees(ctx context.Context, h *handlers) error {
+	v := out.View
+	with, err := v.Bench.Loudness(ctx, mix.SoloAll)
+	if err != nil {
+		return err
+	}
+	out.Frees = map[string]meter.Figure{}
+	var places []session.At
+	for _, st := range v.Stems {
+		places = append(places, session.At{Stem: st.ID})
+	}
+	for _, b := range v.Buses {
+		places = append(places, session.At{Bus: b.ID})
+	}
+	for _, at := range places {
+		plain, ok := v.Song.UnduckedAt(at)
+		if !ok {
+			continue
+		}
+		without, err := h.Renderer.Loudness(ctx, &plain, mix.SoloAll, v.Win)
+		if err != nil {
+			return err
+		}
+		out.Frees[at.String()] = without.Peak - with.Peak
+	}
+	return nil
 }
 
 // MixFreed is how far the ducks let the whole mix's peak fall: it may be raised by that.
 func (out *sheet) MixFreed() meter.Figure { return out.Unduck.Peak - out.Levels.Peak }
+
+// Rise is by how much the mix may be raised by a button, dB: what the ducks freed, in tenths; 0 where that is nothing.
+func (out *sheet) Rise() float64 {
+	freed := out.MixFreed()
+	if out.Off || out.Duck == nil || !freed.Valid() || out.Master.Locked() {
+		return 0
+	}
+	return left(freed, &out.Song.Song)
+}
+
+// left is what was freed and is not yet given to the mix, in tenths of a dB.
+func left(freed meter.Figure, song *session.Song) float64 {
+	return max(0, figure.Tenth(float64(freed)-song.Raised))
+}
+
+// rise raises the mix by what the ducks freed in the judged stretch.
+func (h *handlers) rise(c *gin.Context) {
+	h.WorkOut(c, "duck", "points", func(song *session.Song) (session.Edit, error) {
+		ctx := c.Request.Context()
+		b, err := h.Bench(ctx, song)
+		if err != nil {
+			return nil, err
+		}
+		with, err := b.Loudness(ctx, mix.SoloAll)
+		if err != nil {
+			return nil, err
+		}
+		plain := song.Unducked()
+		without, err := h.Renderer.Loudness(ctx, &plain, mix.SoloAll, b.Loop)
+		if err != nil {
+			return nil, err
+		}
+		by := left(without.Peak-with.Peak, song)
+		if !(by >= 0.1) {
+			return nil, shell.BadInput(c, "points", errors.New("the ducks free nothing here: another part makes the peak"))
+		}
+		return session.Rise{DB: by}, nil
+	})
+}
 
 func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	return h.drawn(c.Request.Context(), v)
@@ -59,8 +140,11 @@ func (h *handlers) drawn(ctx context.Context, v *shell.View) (*sheet, error) {
 	if out.Unduck, err = h.Renderer.Loudness(ctx, &plain, mix.SoloAll, v.Win); err != nil {
 		return nil, err
 	}
+	if err := out.frees(ctx, h); err != nil {
+		return nil, err
+	}
 	if d, off := v.Song.Duck(); d != nil {
-		out.Off, out.Duck, out.Why = off, d, v.DuckWhy()
+		out.Off, out.Duck = off, d
 		if at, err := d.AtTempo(v.BPM); err == nil {
 			out.Duck = at
 		}
@@ -74,6 +158,16 @@ func (h *handlers) drawn(ctx context.Context, v *shell.View) (*sheet, error) {
 		map[string]string{move.CurveSchool: "One curve", move.CompressorSchool: "A compressor that listens", move.BandSchool: "A dip of one band"}[out.School], out.Named, v.Targets.Clearance)
 	if v.BassLeads() {
 		v.Lead = fmt.Sprintf("The bass leads, so the kick makes room behind its attack: as little as puts the bass %g dB over it from 60 ms after the hit, on 9 of 10 hits.", v.Targets.Clearance)
+	}
+	if out.Duck != nil {
+		asked := v.State.After.ClearanceP10
+		if v.BassLeads() {
+			asked = v.Agree.Lead.P10
+		}
+		v.Lead = duck.Says(&v.Song.Song, v.State, asked, v.Bars())
+		if v.Fitted() {
+			out.Why = v.DuckWhy()
+		}
 	}
 	out.draw()
 	out.Worst = hits.Worst(v)
@@ -101,14 +195,15 @@ func (out *sheet) draw() {
 	}
 	out.Editor = plot.DuckEditor(e)
 	strip := hits.Strip(v, "duck-strip", 774, 88)
-	if len(strip.Hits) > hits.Drawn/2 {
-		strip.Rows = 2
-	}
 	if len(strip.Hits) > hits.Drawn {
 		strip.Hits = hits.WorstInOrder(strip.Hits, hits.Drawn)
 		if strip.Was != nil {
 			strip.Was = hits.WorstOf(strip.Was, strip.Hits)
 		}
+	}
+	const aRow = 28 // more would be too narrow for their numbers
+	if strip.Rows = max(1, (len(strip.Hits)+aRow-1)/aRow); strip.Rows > 1 {
+		strip.Height = 74
 	}
 	out.Strip = plot.HitStrip(strip)
 }

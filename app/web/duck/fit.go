@@ -13,7 +13,6 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/duck"
-	"mellowthump/core/export"
 	"mellowthump/core/figure"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -31,17 +30,18 @@ func schoolLabel(school string) string {
 	return ""
 }
 
-// try gives a song the duck that a school's fit would give it, to be heard before it is chosen; nothing is stored.
-func (h *handlers) try(ctx context.Context, song *session.Song, school string) (string, error) {
-	label := schoolLabel(school)
-	if label == "" {
-		return "", &shell.InputError{Field: "fit", Sentence: "There is no such school."}
+// try works out what is heard before it is chosen: a school's fit, the depth by the notes, or a key filter.
+func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
+	if low, ok := strings.CutPrefix(what, "stop-false:"); ok {
+		return keyLow(c, song, low)
 	}
-	_, err := h.fitInto(ctx, song, school)
-	if t := bench.Trouble(err); t != "" {
-		return "", &shell.InputError{Field: "fit", Sentence: t}
+	if what == "per-note" {
+		return h.byNote(c, song)
 	}
-	return label, err
+	if schoolLabel(what) == "" {
+		return nil, &shell.InputError{Field: "fit", Sentence: "There is no such school."}
+	}
+	return h.fitted(c, song, what)
 }
 
 // fitSchool fits a duck of one school; where the bass leads, the kick's own curve.
@@ -128,7 +128,7 @@ func (h *handlers) fitted(c *gin.Context, song *session.Song, school string) (se
 	if f.Duck == nil {
 		return session.SetDuck{Said: "Fit: " + f.Reason}, nil
 	}
-	return session.SetDuck{Duck: f.Duck, Why: f.Reason, Said: fitSaid(f.Duck)}, nil
+	return session.SetDuck{Duck: f.Duck, Why: f.Reason, Said: fitSaid(f.Duck), Fit: true}, nil
 }
 
 // fit finds the least duck over the whole song, so that what is exported holds everywhere.
@@ -152,62 +152,68 @@ func (h *handlers) fit(c *gin.Context) {
 
 // perNote lets the curve's depth follow the notes of the bass, or makes it the same for all again.
 func (h *handlers) perNote(c *gin.Context) {
-	h.WorkOut(c, "duck", "points", func(song *session.Song) (session.Edit, error) {
-		bad := func(text string) error { return shell.BadInput(c, "points", errors.New(text)) }
-		d, off := song.Duck()
-		if d == nil || d.Keyed() || song.Leader == session.BassLeads {
-			return nil, bad("only a drawn curve on the bass can follow its notes")
-		}
-		if c.PostForm("same") != "" {
-			one := *d
-			one.Parts = nil
-			return session.SetDuck{Duck: &one, Off: off, Said: "The same depth for every note"}, nil
-		}
-		ctx := c.Request.Context()
-		n, err := h.Renderer.PairLength(song)
-		if err != nil {
-			return nil, err
-		}
-		b, err := h.Bench(ctx, song)
-		if err != nil {
-			return nil, err
-		}
-		p, err := duck.FitSongPerNote(ctx, h.Renderer, song, mix.Window{To: n}, b.Line())
-		switch t := bench.Trouble(err); {
-		case t != "":
-			return nil, bad(t)
-		case err != nil:
-			return nil, err
-		case p == nil:
-			return nil, bad("no note of the bass is known")
-		}
-		return session.SetDuck{Duck: p.Duck, Off: off, Said: "The duck's depth follows the notes"}, nil
-	})
+	h.WorkOut(c, "duck", "points", func(song *session.Song) (session.Edit, error) { return h.byNote(c, song) })
+}
+
+// byNote is the edit of perNote.
+func (h *handlers) byNote(c *gin.Context, song *session.Song) (session.Edit, error) {
+	bad := func(text string) error { return shell.BadInput(c, "points", errors.New(text)) }
+	d, off := song.Duck()
+	if d == nil || d.Keyed() || song.Leader == session.BassLeads {
+		return nil, bad("only a drawn curve on the bass can follow its notes")
+	}
+	if c.PostForm("same") != "" {
+		one := *d
+		one.Parts = nil
+		return session.SetDuck{Duck: &one, Off: off, Said: "The same depth for every note"}, nil
+	}
+	ctx := c.Request.Context()
+	n, err := h.Renderer.PairLength(song)
+	if err != nil {
+		return nil, err
+	}
+	b, err := h.Bench(ctx, song)
+	if err != nil {
+		return nil, err
+	}
+	p, err := duck.FitSongPerNote(ctx, h.Renderer, song, mix.Window{To: n}, b.Line())
+	switch t := bench.Trouble(err); {
+	case t != "":
+		return nil, bad(t)
+	case err != nil:
+		return nil, err
+	case p == nil:
+		return nil, bad("no note of the bass is known")
+	}
+	return session.SetDuck{Duck: p.Duck, Off: off, Said: "The duck's depth follows the notes"}, nil
 }
 
 // setHandover moves the place where kick and bass meet: the tail's fade and the duck together.
 func (h *handlers) setHandover(c *gin.Context) {
-	h.WorkOut(c, "duck", "points", func(song *session.Song) (session.Edit, error) {
-		to, err := move.ParseNumber(c.PostForm("ms"), "ms")
-		if err == nil && !(to >= 20 && to <= 1000) {
-			err = fmt.Errorf("a handover at %g ms is outside 20 to 1000", to)
-		}
-		if err != nil {
-			return nil, shell.BadInput(c, "points", err)
-		}
-		b, err := h.Bench(c.Request.Context(), song)
-		if err != nil {
-			return nil, err
-		}
-		st, err := b.Pair(c.Request.Context())
-		if err != nil && bench.Trouble(err) == "" {
-			return nil, err
-		}
-		if st == nil || !st.After.HandoverMedian.Valid() {
-			return nil, shell.BadInput(c, "points", errors.New("there is no handover to move: the bass never takes over before the next hit"))
-		}
-		return handover{from: float64(st.After.HandoverMedian), to: to}, nil
-	})
+	h.WorkOut(c, "duck", "points", func(song *session.Song) (session.Edit, error) { return h.moved(c, song) })
+}
+
+// moved is the edit that moves the handover to where the form says.
+func (h *handlers) moved(c *gin.Context, song *session.Song) (session.Edit, error) {
+	to, err := move.ParseNumber(c.PostForm("ms"), "ms")
+	if err == nil && !(to >= 20 && to <= 1000) {
+		err = fmt.Errorf("a handover at %g ms is outside 20 to 1000", to)
+	}
+	if err != nil {
+		return nil, shell.BadInput(c, "points", err)
+	}
+	b, err := h.Bench(c.Request.Context(), song)
+	if err != nil {
+		return nil, err
+	}
+	st, err := b.Pair(c.Request.Context())
+	if err != nil && bench.Trouble(err) == "" {
+		return nil, err
+	}
+	if st == nil || !st.After.HandoverMedian.Valid() {
+		return nil, shell.BadInput(c, "points", errors.New("there is no handover to move: the bass never takes over before the next hit"))
+	}
+	return handover{from: float64(st.After.HandoverMedian), to: to}, nil
 }
 
 // cameBack compares a bass that was bounced anew with the duck that was planned for the old file.
@@ -217,8 +223,8 @@ func (h *handlers) cameBack(c *gin.Context) {
 		return
 	}
 	out := map[string]any{"ID": song.ID}
-	st := export.Ducked(&song.Song)
-	if st != nil && st.Was != "" && song.Leader != session.BassLeads {
+	st := duck.Back(&song.Song)
+	if st != nil && song.Leader != session.BassLeads {
 		b, err := h.Bench(c.Request.Context(), &song.Song)
 		if err != nil {
 			h.FailWith(c, err)

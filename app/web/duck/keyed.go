@@ -133,16 +133,21 @@ func (h *handlers) schoolRows(c *gin.Context, v *shell.View) ([]schoolRow, error
 // stopFalse puts the key filter in that stops the false triggers.
 func (h *handlers) stopFalse(c *gin.Context) {
 	h.WorkOut(c, "duck", "keyed", func(song *session.Song) (session.Edit, error) {
-		low, err := strconv.ParseFloat(c.PostForm("low"), 64)
-		was, off := song.Duck()
-		if was == nil || !was.Keyed() || err != nil || math.IsNaN(low) {
-			return nil, shell.BadInput(c, "keyed", errors.New("there is no keyed duck to filter"))
-		}
-		d := *was
-		d.Key = &move.KeyFilter{Low: low, Slope: keySlope}
-		if was.Key != nil {
-			d.Key.High = was.Key.High
-		}
-		return session.SetDuck{Duck: &d, Off: off, Why: song.DuckWhy(), Said: fmt.Sprintf("Low-pass the key at %g Hz", low)}, nil
+		return keyLow(c, song, c.PostForm("low"))
 	})
+}
+
+// keyLow is the edit that puts a low-pass before what a keyed duck listens to.
+func keyLow(c *gin.Context, song *session.Song, hz string) (session.Edit, error) {
+	low, err := strconv.ParseFloat(hz, 64)
+	was, off := song.Duck()
+	if was == nil || !was.Keyed() || err != nil || math.IsNaN(low) {
+		return nil, shell.BadInput(c, "keyed", errors.New("there is no keyed duck to filter"))
+	}
+	d := *was
+	d.Key = &move.KeyFilter{Low: low, Slope: keySlope}
+	if was.Key != nil {
+		d.Key.High = was.Key.High
+	}
+	return session.SetDuck{Duck: &d, Off: off, Why: song.DuckWhy(), Said: fmt.Sprintf("Low-pass the key at %g Hz", low)}, nil
 }

@@ -5,10 +5,12 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/web/hits"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
+	"mellowthump/core/session"
 )
 
 // Stage returns the stage.
@@ -25,32 +27,36 @@ func Stage(s *shell.Server) *shell.Stage {
 		},
 		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Duck(c.Request.Context()) },
 		Sheet:    h.sheet,
-		Solos:    []mix.Solo{mix.SoloKey},
-		Try:      h.try,
-		Routes:   h.routes,
-		Scripts:  []string{"duck.js"},
+		Before:   session.Song.Unducked, BeforeName: "without the ducks",
+		Solos:   []mix.Solo{mix.SoloKey},
+		Follows: "/duck/follow",
+		Try:     h.try,
+		Routes:  h.routes,
+		Scripts: []string{"duck.js", "hits.js"},
 	}
 }
 
 func (h *handlers) routes(g *gin.RouterGroup) {
 	g.POST("/duck/points", h.LimitForm, h.setPoints)
 	g.POST("/duck/preview", h.LimitForm, h.previewPoints)
+	g.POST("/duck/follow", h.LimitForm, h.follow)
 	g.POST("/duck/add", h.LimitForm, h.addPoint)
 	g.POST("/duck/remove", h.LimitForm, h.removePoint)
-	g.POST("/duck/fit", h.LimitForm, h.fit)
-	g.POST("/duck/targets", h.LimitForm, h.setTargets)
+	g.POST("/duck/fit", h.LimitForm, h.Told, h.fit)
+	g.POST("/duck/targets", h.LimitForm, h.Told, h.setTargets)
 	g.POST("/duck/switch", h.LimitForm, h.switchDuck)
 	g.POST("/duck/drop", h.LimitForm, h.dropDuck)
 	g.POST("/duck/keyed", h.LimitForm, h.setKeyed)
-	g.POST("/duck/per-note", h.LimitForm, h.perNote)
-	g.POST("/duck/handover", h.LimitForm, h.setHandover)
+	g.POST("/duck/per-note", h.LimitForm, h.Told, h.perNote)
+	g.POST("/duck/rise", h.LimitForm, h.rise)
+	g.POST("/duck/handover", h.LimitForm, h.Told, h.setHandover)
 	g.POST("/duck/stop-false", h.LimitForm, h.stopFalse)
 	g.POST("/duck/cell", h.LimitForm, h.setCell)
 	g.POST("/duck/trigger", h.LimitForm, h.addTrigger)
 	g.POST("/duck/main-trigger", h.LimitForm, h.mainTrigger)
 	g.POST("/duck/trigger/:trigger/remove", h.LimitForm, h.removeTrigger)
 	g.POST("/duck/hit", h.LimitForm, h.setHit)
-	g.POST("/duck/quiet", h.LimitForm, h.setQuiet)
+	hits.Handlers{Server: h.Server}.Routes(g)
 	g.GET("/duck/schools", h.Whole, h.schools)
 	g.GET("/duck/back", h.cameBack)
 	g.GET("/duck/cost", h.Whole, h.cost)

@@ -13,7 +13,6 @@ import (
 
 	"mellowthump/app/web/shell"
 	"mellowthump/core/intake"
-	"mellowthump/core/meter"
 	"mellowthump/core/midi"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -54,15 +53,13 @@ func fillMatrix(v *shell.View) matrix {
 	var m matrix
 	used := map[string]bool{}
 	triggers := v.Triggers
-	cells := func(part string, own *move.Move, main bool) []matrixCell {
+	cells := func(part string, chain move.Chain, main bool) []matrixCell {
 		var out []matrixCell
 		for _, t := range triggers {
 			c := matrixCell{Trigger: t.ID, Main: main}
-			if own != nil {
-				if d := own.Params.(*move.Duck); d.Trigger == t.ID {
-					used[t.ID] = true
-					c.Depth, c.Off = shell.Typed(-d.DepthDB()), own.Off
-				}
+			if own := session.DuckTo(chain, t.ID); own != nil {
+				used[t.ID] = true
+				c.Depth, c.Off = shell.Typed(-own.Params.(*move.Duck).DepthDB()), own.Off
 			}
 			if v.Bad != nil && v.Bad.Typed["part"] == part && v.Bad.Typed["trigger"] == t.ID {
 				c.Depth = v.Bad.Typed["depth"]
@@ -78,13 +75,11 @@ func fillMatrix(v *shell.View) matrix {
 		case session.Kick, session.Snare, session.Hats, session.Perc:
 			continue
 		}
-		own, _ := st.DuckMove()
-		m.Rows = append(m.Rows, matrixRow{Part: st.ID, Name: st.Name, Cells: cells(st.ID, own, st.Role == v.Ducked())})
+		m.Rows = append(m.Rows, matrixRow{Part: st.ID, Name: st.Name, Cells: cells(st.ID, st.Moves, st.Role == v.Ducked())})
 	}
 	for i := range v.Buses {
 		b := &v.Buses[i]
-		own, _ := b.Moves.Duck()
-		m.Rows = append(m.Rows, matrixRow{Part: "bus:" + b.ID, Name: b.Name, Bus: true, Cells: cells("bus:"+b.ID, own, false)})
+		m.Rows = append(m.Rows, matrixRow{Part: "bus:" + b.ID, Name: b.Name, Bus: true, Cells: cells("bus:"+b.ID, b.Moves, false)})
 	}
 	for _, t := range triggers {
 		says := "a grid of " + t.Grid
@@ -186,27 +181,7 @@ func (v *sheet) DoubtfulFew() (out struct {
 	return out
 }
 
-// Quiet is the threshold of the kick's quiet hits, dB.
-func (v *sheet) Quiet() float64 {
-	if t := v.Trigger(session.KickTrigger); t != nil {
-		return t.QuietDB()
-	}
-	return meter.QuietHits
-}
-
-// setQuiet sets the threshold of the kick's quiet hits.
-func (h *handlers) setQuiet(c *gin.Context) {
-	stage := h.current(c)
-	h.WorkOut(c, stage, "quiet", func(*session.Song) (session.Edit, error) {
-		quiet, err := move.ParseNumber(c.PostForm("quiet"), "dB")
-		if err != nil {
-			return nil, shell.BadInput(c, "quiet", fmt.Errorf("the threshold %w", err))
-		}
-		return session.SetQuiet{DB: quiet}, nil
-	})
-}
-
-// setHit puts a hit of the kick in, takes one out, or gives all back.
+// setHit puts a hit of the kick in at a typed place, takes one out, or gives all back.
 func (h *handlers) setHit(c *gin.Context) {
 	h.WorkOut(c, h.current(c), "trigger", func(song *session.Song) (session.Edit, error) {
 		do := c.PostForm("do")
@@ -220,7 +195,10 @@ func (h *handlers) setHit(c *gin.Context) {
 			if err != nil {
 				return nil, shell.BadInput(c, "trigger", err)
 			}
-			return session.EditHit{At: at, Out: do == "remove"}, nil
+			if do == "remove" {
+				return session.EditHits{Out: []float64{at}}, nil
+			}
+			return session.EditHits{In: []float64{at}}, nil
 		}
 		return nil, shell.BadInput(c, "trigger", shell.ErrUnknown())
 	})

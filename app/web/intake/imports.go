@@ -44,6 +44,10 @@ const (
 type importPayload struct {
 	Incoming string `json:"incoming"`
 	Replace  string `json:"replace,omitempty"` // the stem that this is a new version of
+
+	Ask   bool          `json:"ask,omitempty"`   // the song has stems: it may be a version of one
+	Audio string        `json:"audio,omitempty"` // of one that is ready: its hash
+	Held  *session.Held `json:"held,omitempty"`  // and what it holds, where it was exported from here
 }
 
 // upload takes the files of a drop, one after another, and starts a job for each.
@@ -55,9 +59,11 @@ func (h *handlers) uploadReference(answer gin.HandlerFunc) gin.HandlerFunc {
 }
 
 func (h *handlers) receive(c *gin.Context, kind string, answer func(*gin.Context), stage string) {
-	if h.Load(c) == nil {
+	song := h.Load(c)
+	if song == nil {
 		return
 	}
+	ask := kind == importJob && c.Param("stem") == "" && len(song.Stems) > 0
 	reader, err := c.Request.MultipartReader()
 	if err != nil {
 		h.Fail(c, http.StatusBadRequest, "Nothing arrived. Choose files, or drop them on the page.")
@@ -80,7 +86,7 @@ func (h *handlers) receive(c *gin.Context, kind string, answer func(*gin.Context
 			h.Fail(c, http.StatusRequestEntityTooLarge, fmt.Sprintf("More than %d files at once. The first %d were taken; send the rest after them.", MaxFilesAt, MaxFilesAt))
 			return
 		}
-		if err := h.takeIn(c, kind, part.FileName(), c.Param("stem"), part); err != nil {
+		if err := h.takeIn(c, kind, part.FileName(), importPayload{Replace: c.Param("stem"), Ask: ask}, part); err != nil {
 			h.FailWith(c, err)
 			return
 		}
@@ -96,7 +102,7 @@ func (h *handlers) receive(c *gin.Context, kind string, answer func(*gin.Context
 	answer(c)
 }
 
-func (h *handlers) takeIn(c *gin.Context, kind, fileName, replace string, r io.Reader) error {
+func (h *handlers) takeIn(c *gin.Context, kind, fileName string, p importPayload, r io.Reader) error {
 	name := shownName(fileName)
 	job := store.Job{SongID: c.Param("id"), Kind: kind, Name: name}
 	incoming, err := h.Store.Incoming(r, MaxFileBytes)
@@ -108,7 +114,8 @@ func (h *handlers) takeIn(c *gin.Context, kind, fileName, replace string, r io.R
 	if err != nil {
 		return err
 	}
-	payload, err := json.Marshal(importPayload{Incoming: incoming, Replace: replace})
+	p.Incoming = incoming
+	payload, err := json.Marshal(p)
 	if err != nil {
 		return err
 	}
@@ -149,18 +156,19 @@ func (h *handlers) runImport(ctx context.Context, j store.Job, report worker.Rep
 	if j.Kind == midiJob {
 		take = h.importMIDI
 	}
-	err := take(ctx, j, p.Incoming, p.Replace, report)
+	err := take(ctx, j, p, report)
 	if store.Full(err) && ctx.Err() == nil {
 		return err // it is tried again
 	}
-	if err == nil || ctx.Err() == nil || errors.Is(context.Cause(ctx), worker.ErrCancelled) {
+	if err == nil || errors.Is(err, worker.ErrKept) || ctx.Err() == nil || errors.Is(context.Cause(ctx), worker.ErrCancelled) {
 		h.Store.DropIncoming(p.Incoming) // what was wanted has been moved away
 	}
 	return err
 }
 
 // importFile: long because it is one job, from upload to stem: what it has put in place must be known to its end.
-func (h *handlers) importFile(ctx context.Context, j store.Job, incoming, replace string, report worker.Report) error {
+func (h *handlers) importFile(ctx context.Context, j store.Job, p importPayload, report worker.Report) error {
+	incoming, replace := p.Incoming, p.Replace
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -223,10 +231,31 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, incoming, replac
 	if damaged && h.holds(ctx, j, replace, sha) {
 		return nil // it is mended where it is
 	}
+	if p.Ask || replace != "" {
+		src, closeFile, err := h.Store.Open(sha)
+		if err != nil {
+			return err
+		}
+		p.Held, err = h.heldBy(ctx, j.SongID, src)
+		closeFile()
+		if err != nil {
+			return err
+		}
+	}
+	if p.Ask {
+		p.Audio = sha
+		return h.keepReady(ctx, j, p)
+	}
 	var e session.Edit = session.AddStem{File: j.Name, Audio: sha, Rate: a.Rate, Role: a.Guess(session.StemName(j.Name)).Role}
 	switch {
 	case replace != "":
-		e = session.NewVersion{Stem: replace, Audio: sha}
+		song, err := h.Store.Load(ctx, j.SongID)
+		if err != nil {
+			return err
+		}
+		if e, err = h.keepLoop(ctx, song, session.NewVersion{Stem: replace, Audio: sha, Holds: p.Held}); err != nil {
+			return err
+		}
 	case j.Kind == shell.ReferenceJob:
 		e = session.AddReference{File: j.Name, Audio: sha}
 	}
@@ -250,7 +279,7 @@ func (h *handlers) finish(ctx context.Context, j store.Job, e session.Edit) erro
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	return h.Store.EditDone(context.WithoutCancel(ctx), j.SongID, e, j.ID)
+	return h.Store.EditDone(context.WithoutCancel(ctx), j.SongID, store.AnyRevision, e, j.ID)
 }
 
 // isMIDI reports whether an upload is a MIDI file.
@@ -267,7 +296,8 @@ func (h *handlers) isMIDI(incoming string) bool {
 
 // importMIDI attaches the notes of a file, once the song's other imports are done: the stem
 // they belong to may be among them.
-func (h *handlers) importMIDI(ctx context.Context, j store.Job, incoming, stem string, report worker.Report) error {
+func (h *handlers) importMIDI(ctx context.Context, j store.Job, p importPayload, report worker.Report) error {
+	incoming, stem := p.Incoming, p.Replace
 	for others := true; others; {
 		jobs, err := h.Store.Jobs(ctx, j.SongID)
 		if err != nil {

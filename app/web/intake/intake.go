@@ -16,6 +16,7 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
+	"mellowthump/core/duck"
 	"mellowthump/core/find"
 	"mellowthump/core/intake"
 	"mellowthump/core/move"
@@ -28,6 +29,10 @@ type sheet struct {
 	*shell.View
 	Rows      []row
 	Imports   importsView
+	Brought   *broughtView // files that wait to be told what they are
+	First     string       // what to look at first, and on which stage
+	FirstAt   string
+	FirstName string
 	Missing   string // what keeps the Pocket from measuring
 	Proposals []bench.Proposal
 	MaxGiB    int
@@ -62,10 +67,16 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	if out.Imports, err = h.importsView(ctx, v.ID); err != nil {
 		return nil, err
 	}
+	if out.Imports.Active == 0 {
+		if out.Brought, err = h.broughtOf(ctx, v.Song); err != nil {
+			return nil, err
+		}
+	}
 	out.lead()
 	if v.State == nil && len(v.Stems) > 0 {
 		out.Missing = v.Trouble
 	}
+	out.lookFirst()
 	// An import may have ended after the song was read and before the jobs were: then the
 	// page asks once more.
 	now, err := h.Store.Head(ctx, v.ID)
@@ -100,11 +111,7 @@ func (h *handlers) fillRows(c *gin.Context, out *sheet) error {
 		}
 		out.Rows = append(out.Rows, r)
 	}
-	order := map[session.Role]int{}
-	for i, r := range session.Roles {
-		order[r.Role] = i
-	}
-	sort.SliceStable(out.Rows, func(i, j int) bool { return order[out.Rows[i].Role] < order[out.Rows[j].Role] })
+	sort.SliceStable(out.Rows, func(i, j int) bool { return out.Rows[i].Role.Order() < out.Rows[j].Role.Order() })
 	return nil
 }
 
@@ -127,6 +134,23 @@ func (out *sheet) lead() {
 		v.Lead += "Nothing is wrong with the files."
 	} else {
 		v.Lead += "There is something to look at in " + shell.Count(found, "place") + "."
+	}
+}
+
+// lookFirst says what to look at first, once the files are in.
+func (out *sheet) lookFirst() {
+	v := out.View
+	if v.State == nil || v.BassLeads() || out.Imports.Active > 0 || out.Brought != nil {
+		return
+	}
+	f, target := v.State.After, v.Targets.Clearance
+	switch under := f.Under(target - 0.05); {
+	case !duck.MetBy(f, target) && v.State.Readout == nil:
+		out.First, out.FirstAt, out.FirstName = fmt.Sprintf("on %d of %d hits the kick does not clear the bass by %g dB in its own octave.", under, len(f.Hits), target), "pocket", "Pocket"
+	case !duck.MetBy(f, target):
+		out.First, out.FirstAt, out.FirstName = fmt.Sprintf("with the duck %d of %d hits are still under %g dB.", under, len(f.Hits), target), "duck", "Duck"
+	default:
+		out.First, out.FirstAt, out.FirstName = "kick and bass are clear of each other; how loud each part is comes next.", "levels", "Levels"
 	}
 }
 
@@ -203,6 +227,21 @@ func (h *handlers) setRoles(c *gin.Context) {
 	h.Edit(c, "intake", "stems", session.SetRole{Stems: c.PostFormArray("stem"), Role: session.Role(c.PostForm("role"))})
 }
 
+// renameStem gives a stem another name.
+func (h *handlers) renameStem(c *gin.Context) {
+	h.Edit(c, "intake", "stems", session.RenameStem{Stem: c.Param("stem"), Name: c.PostForm("name")})
+}
+
+// setTicked does one thing to all stems that are ticked.
+func (h *handlers) setTicked(c *gin.Context) {
+	e := session.Ticked{Stems: c.PostFormArray("stem"), Do: session.TickedDo(c.PostForm("do")), Bus: c.PostForm("bus")}
+	if e.Do == session.TickedBus && e.Bus == "-" {
+		h.Answer(c, "intake", http.StatusOK, nil)
+		return
+	}
+	h.Edit(c, "intake", "stems", e)
+}
+
 // stemMore shows a stem's closer look: its spectrum with note names, its sweep, its line.
 func (h *handlers) stemMore(c *gin.Context) {
 	song := h.Load(c)
@@ -244,7 +283,7 @@ type importsView struct {
 
 func (h *handlers) importsView(ctx context.Context, id string) (importsView, error) {
 	jobs, err := h.Store.Jobs(ctx, id)
-	jobs = slices.DeleteFunc(jobs, func(j store.Job) bool { return j.Kind == shell.ReferenceJob }) // shown on Levels
+	jobs = slices.DeleteFunc(jobs, func(j store.Job) bool { return j.Kind == shell.ReferenceJob || j.State == store.Ready }) // shown on Levels; beside the list
 	v := importsView{SongID: id, Jobs: h.Pool.Now(jobs)}
 	sum := 0.0
 	for _, j := range jobs {

@@ -26,11 +26,14 @@ func Stage(s *shell.Server) (stage *shell.Stage, references func(answer gin.Hand
 
 func (h *handlers) routes(g *gin.RouterGroup) {
 	g.POST("/stems", h.LimitUploads, h.upload)
+	g.POST("/brought", h.LimitForm, h.takeBrought)
 	g.POST("/stems/:stem/remove", h.LimitForm, h.removeStem)
 	g.POST("/stems/:stem/role", h.LimitForm, h.setRole)
 	g.POST("/stems/:stem/replace", h.LimitUploads, h.upload)
 	g.GET("/stems/:stem/more", h.stemMore)
 	g.POST("/stems/:stem/midi/drop", h.LimitForm, h.dropMIDI)
+	g.POST("/stems/:stem/rename", h.LimitForm, h.renameStem)
+	g.POST("/ticked", h.LimitForm, h.setTicked)
 	g.POST("/roles", h.LimitForm, h.setRoles)
 	g.POST("/settings", h.LimitForm, h.setSettings)
 	g.POST("/take-proposal", h.LimitForm, h.takeProposal)

@@ -4,12 +4,15 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/bench"
 	"mellowthump/core/dsp"
 	"mellowthump/core/export"
 	"mellowthump/core/levels"
@@ -19,10 +22,10 @@ import (
 )
 
 // planOptions reads what a plan is made by.
-func (h *handlers) planOptions(c *gin.Context, v *shell.View, st state) (levels.Options, error) {
-	o := levels.Options{Anchor: st.Anchor, Melody: c.Query("melody"), Sounds: v.Bench.Sounds()}
+func (h *handlers) planOptions(c *gin.Context, b *bench.Bench, q url.Values, anchor levels.Anchor) (levels.Options, error) {
+	o := levels.Options{Anchor: anchor, Melody: q.Get("melody"), Sounds: b.Sounds()}
 	number := func(name, unit string, lo, hi float64) (float64, error) {
-		text := c.Query(name)
+		text := q.Get(name)
 		if text == "" {
 			return 0, nil
 		}
@@ -39,8 +42,8 @@ func (h *handlers) planOptions(c *gin.Context, v *shell.View, st state) (levels.
 	if o.Threshold, err = number("threshold", "dB", -20, 20); err != nil {
 		return o, fmt.Errorf("the threshold: %w", err)
 	}
-	for _, ref := range v.References {
-		if ref.ID == c.Query("reference") || c.Query("reference") == "" {
+	for _, ref := range b.Song.References {
+		if ref.ID == q.Get("reference") || q.Get("reference") == "" {
 			a, err := h.Store.Facts(c.Request.Context(), ref.Audio)
 			if err != nil {
 				return o, err
@@ -77,12 +80,12 @@ func (h *handlers) solvePlan(c *gin.Context) (*planSheet, error) {
 		return nil, err
 	}
 	out := &planSheet{View: v, State: st, Melody: v.ByRole(session.Melodic), Query: c.Request.URL.RawQuery}
-	if out.Options, err = h.planOptions(c, v, st); err != nil {
+	if out.Options, err = h.planOptions(c, v.Bench, c.Request.URL.Query(), st.Anchor); err != nil {
 		out.Wrong = shell.Sentence(err.Error())
 		return out, nil
 	}
 	p, err := levels.Solve(c.Request.Context(), h.Renderer, &song.Song, mix.Window{To: v.Length}, out.Options)
-	if errors.Is(err, levels.ErrNothing) || errors.Is(err, levels.ErrNoKick) || errors.Is(err, levels.ErrNoMelody) || errors.Is(err, levels.ErrNoReference) {
+	if noPlan(err) {
 		out.Wrong = shell.Sentence(err.Error())
 		return out, nil
 	}
@@ -143,11 +146,46 @@ func (h *handlers) applyPlan(c *gin.Context) {
 		h.Edit(c, "levels", "gain", session.SetPlan{Plan: &session.Plan{Trims: p.Plan.Trims()}, Said: "Take the plan of " + shell.Count(len(p.Plan.Changes), "trim") + " elsewhere"})
 		return
 	}
-	edits := session.Together{Said: "Apply the plan: " + shell.Count(len(p.Plan.Changes), "trim")}
-	for _, ch := range p.Plan.Changes {
+	h.Edit(c, "levels", "gain", planEdit(p.Plan))
+}
+
+// planEdit makes a plan's trims.
+func planEdit(p *levels.Plan) session.Edit {
+	edits := session.Together{Said: "Apply the plan: " + shell.Count(len(p.Changes), "trim")}
+	for _, ch := range p.Changes {
 		edits.Edits = append(edits.Edits, session.Gain{At: session.At{Stem: ch.Stem, Bus: ch.Bus}, Step: ch.Step, DB: ch.To})
 	}
-	h.Edit(c, "levels", "gain", edits)
+	return edits
+}
+
+// try works out the plan that a query asks for ("plan?anchor=noise&under=8"), to be heard before it is applied.
+func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
+	query, ok := strings.CutPrefix(what, "plan?")
+	q, err := url.ParseQuery(query)
+	if !ok || err != nil {
+		return nil, shell.BadInput(c, "gain", shell.ErrUnknown())
+	}
+	b, err := h.Bench(c.Request.Context(), song)
+	if err != nil {
+		return nil, err
+	}
+	o, err := h.planOptions(c, b, q, anchorOf(q.Get("anchor")))
+	if err != nil {
+		return nil, shell.BadInput(c, "gain", err)
+	}
+	p, err := levels.Solve(c.Request.Context(), h.Renderer, song, b.Whole(), o)
+	if noPlan(err) {
+		return nil, shell.BadInput(c, "gain", err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return planEdit(p), nil
+}
+
+// noPlan reports whether an error says why there is no plan to make.
+func noPlan(err error) bool {
+	return errors.Is(err, levels.ErrNothing) || errors.Is(err, levels.ErrNoKick) || errors.Is(err, levels.ErrNoMelody) || errors.Is(err, levels.ErrNoReference)
 }
 
 // forgetPlan ends the waiting for new bounces.

@@ -120,17 +120,20 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 // Rest are the findings that are folded away.
 func (o *sheet) Rest() []find.Finding { return o.Found[len(o.Findings):] }
 
-// rows lists the ledger: each bus with what goes to it, then what goes straight to the master,
+// rows lists the ledger: each bus with what goes to it, by role as on Intake, then what goes straight to the master,
 // then the premaster.
 func (o *sheet) rows() {
 	grouped := map[session.Role]bool{}
 	var walk func(bus string, deep bool)
 	stems := func(bus string, deep bool) {
+		var here []*levels.Row
 		for i := range o.Ledger.Rows {
-			row := &o.Ledger.Rows[i]
-			if row.Stem.Bus != bus {
-				continue
+			if row := &o.Ledger.Rows[i]; row.Stem.Bus == bus {
+				here = append(here, row)
 			}
+		}
+		slices.SortStableFunc(here, func(a, b *levels.Row) int { return a.Stem.Role.Order() - b.Stem.Role.Order() })
+		for _, row := range here {
 			if role := row.Stem.Role; row.Group && !grouped[role] {
 				grouped[role] = true
 				o.Rows = append(o.Rows, o.groupRow(o.Ledger.Group(role), deep))

@@ -18,8 +18,8 @@ func Stage(s *shell.Server, references func(answer gin.HandlerFunc) gin.HandlerF
 			return b.Levels(c.Request.Context(), over(stateOf(c), b))
 		},
 		Sheet:  h.sheet,
-		Before: session.Song.Untrimmed,
-		Moved:  (*session.Song).Trimmed,
+		Before: session.Song.Untrimmed, BeforeName: "before any gain",
+		Try: h.try,
 		Routes: func(g *gin.RouterGroup) {
 			h.routes(g)
 			g.POST("/references", s.LimitUploads, references(h.references))

@@ -38,7 +38,7 @@ func stateOf(c *gin.Context) state {
 			}
 		}
 	}
-	st := state{Scope: "loop", Open: q.Get("open"), Order: levels.ByRole, Anchor: levels.KickPeak, Offset: q.Get("offset") != ""}
+	st := state{Scope: "loop", Open: q.Get("open"), Order: levels.ByRole, Anchor: anchorOf(q.Get("anchor")), Offset: q.Get("offset") != ""}
 	if q.Get("scope") == "song" {
 		st.Scope = "song"
 	}
@@ -47,12 +47,17 @@ func stateOf(c *gin.Context) state {
 			st.Order = o.Order
 		}
 	}
+	return st
+}
+
+// anchorOf reads what a plan begins with: the kick's peak, where nothing else is said.
+func anchorOf(text string) levels.Anchor {
 	for _, a := range levels.Anchors {
-		if string(a.Anchor) == q.Get("anchor") {
-			st.Anchor = a.Anchor
+		if string(a.Anchor) == text {
+			return a.Anchor
 		}
 	}
-	return st
+	return levels.KickPeak
 }
 
 // With returns the state's query with one value changed; an empty value takes it out.

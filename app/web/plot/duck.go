@@ -127,7 +127,7 @@ func DuckEditor(e Editor) template.HTML {
 		grip := e.Duck != nil && e.KickBefore == nil
 		if grip {
 			label := fmt.Sprintf("Handover at %s ms: drag, or arrow keys; the kick's tail and the duck move together", value(e.Handover, 0))
-			s.add(`<g class="slide" id="handover-grip" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="20" aria-valuemax="400" data-post="/duck/handover" data-name="ms" data-step="2" data-per="%s" data-width="%s"><title>%s</title><rect class="reach" x="%s" y="8" width="16" height="%s"/>`,
+			s.add(`<g class="slide" id="handover-grip" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="20" aria-valuemax="400" data-post="/duck/handover" data-heard="true" data-name="ms" data-step="2" data-per="%s" data-width="%s"><title>%s</title><rect class="reach" x="%s" y="8" width="16" height="%s"/>`,
 				esc(label), exact(math.Round(float64(e.Handover))), exact((to-from)/(e.Width-editorLeft-editorRight)), n(e.Width), esc(label), n(hx-8), n(lane-20))
 		}
 		s.line("handover", hx, 16, hx, lane-10)
@@ -146,6 +146,7 @@ func DuckEditor(e Editor) template.HTML {
 	if e.Duck != nil {
 		e.gain(s, x, y, from, to)
 	}
+	s.add(`<line class="playhead" x1="0" x2="0" y1="8" y2="%s" hidden="hidden"/>`, n(e.Height-30))
 	s.add(`<g class="scale" data-from="%s" data-to="%s" data-left="%s" data-right="%s" data-bottom="%s" data-top="%s" data-deep="%s" data-width="%s"></g>`,
 		n(from), n(to), n(editorLeft), n(e.Width-editorRight), n(bottom), n(lane+8), n(deep), n(e.Width))
 	return s.done()

@@ -108,7 +108,7 @@ func (o Strip) cell(s *svg, k int, x, w, y0, mid, scale, foot float64) {
 	if o.Bars != nil {
 		where = o.Bars(h.At)
 	}
-	s.add(`<g class="hit %s" data-at="%.6f"><title>%s</title>`, state, h.At,
+	s.add(`<g class="hit %s" data-at="%.6f" data-gap="%.3f"><title>%s</title>`, state, h.At, math.Min(h.Gap, cellReach),
 		esc(fmt.Sprintf("Hit %d at %s: clearance %s dB, overlap %s %%", k+1, where, value(h.Clearance, 1), value(h.Overlap, 0))))
 	s.add(`<rect class="touch" x="%s" y="%s" width="%s" height="%s"/>`, n(x), n(y0), n(w), n(mid*2-y0*2))
 	if len(xs) > 1 {

@@ -103,6 +103,12 @@ func RunningSum(steps []SumStep, aim, limit float64) template.HTML {
 	}
 	width := (w - left - 6) / float64(len(steps))
 	p := &path{}
+	words := &labels{}
+	every := int(math.Ceil(nameHigh / width)) // of the names, one in so many has room
+	last := len(steps) - 1
+	if s := steps[last]; s.Peak.Valid() { // where the sum ends is told in any case
+		words.put(left+(float64(last)+0.5)*width, y(float64(s.Peak))-4, figure.Signed(float64(s.Peak), 1), true)
+	}
 	for i, s := range steps {
 		x := left + float64(i)*width
 		level := low
@@ -114,17 +120,45 @@ func RunningSum(steps []SumStep, aim, limit float64) template.HTML {
 		}
 		p.to(x, y(level))
 		p.to(x+width, y(level))
-		decimals := 1
-		if width < 20 {
-			decimals = 0
+		if s.Peak.Valid() && i != last {
+			words.put(x+width/2, y(level)-4, figure.Signed(level, 1), false)
 		}
-		if s.Peak.Valid() {
-			d.text("n clearance", "middle", x+width/2, y(level)-4, figure.Signed(level, decimals))
+		if (last-i)%every != 0 {
+			continue
 		}
 		d.add(`<text class="tick" text-anchor="end" transform="translate(%s %s) rotate(-52)">%s</text>`, n(x+width/2+3), n(h-foot+12), esc(short(s.Name)))
 	}
 	d.path("sumline", p)
+	for _, l := range words.all {
+		d.text("n clearance", "middle", l.x, l.y, l.text)
+	}
 	return d.done()
+}
+
+// labels are figures in a drawing, none over another.
+type labels struct{ all []label }
+
+type label struct {
+	x, y float64
+	text string
+}
+
+// What a figure and a slanted name take of room, drawing units.
+const (
+	digitWide = 6.4
+	digitHigh = 11.0
+	nameHigh  = 12.0
+)
+
+// put places a figure where no other is; always: in any case.
+func (l *labels) put(x, y float64, text string, always bool) {
+	for _, o := range l.all {
+		wide := digitWide * float64(len([]rune(text))+len([]rune(o.text))) / 2
+		if !always && math.Abs(o.x-x) < wide && math.Abs(o.y-y) < digitHigh {
+			return
+		}
+	}
+	l.all = append(l.all, label{x, y, text})
 }
 
 // short cuts a name so that it fits under its stair.

@@ -10,13 +10,14 @@ import (
 type Deck struct {
 	Loop          string // its name, "bars 5 to 12"
 	Width, Height float64
-	Kick, Bass    []float64 // peaks of equal parts of the song, amplitude
-	Seconds       float64   // length of the song
-	From, To      float64   // the loop, s
-	Hits          []float64 // s
-	Doubtful      []float64 // hits that are left out, s
-	Bar           float64   // s
-	Grid          float64   // s, where the first bar begins
+	Kick, Bass    []float64  // peaks of equal parts of the song, amplitude
+	Seconds       float64    // length of the song
+	From, To      float64    // the loop, s
+	Judged        [2]float64 // the stretch whose figures the stages show, s
+	Hits          []float64  // s
+	Doubtful      []float64  // hits that are left out, s
+	Bar           float64    // s
+	Grid          float64    // s, where the first bar begins
 }
 
 // Geometry that the script needs too.
@@ -25,13 +26,17 @@ const deckPad = 10.0
 // DeckStrip draws the deck's song. An empty song draws the line alone.
 func DeckStrip(d Deck) template.HTML {
 	s := newSVG("deck-song", d.Width, d.Height, "The song with the loop",
-		fmt.Sprintf("Peaks of the kick above the line and of the bass below it over %.0f seconds; the loop runs from %.1f to %.1f seconds.", d.Seconds, d.From, d.To))
+		fmt.Sprintf("Peaks of the kick above the line and of the bass below it over %.0f seconds; the loop runs from %.1f to %.1f seconds, the judged stretch from %.1f to %.1f.", d.Seconds, d.From, d.To, d.Judged[0], d.Judged[1]))
+	s.wide()
 	mid := d.Height / 2
 	span := d.Width - 2*deckPad
 	x := func(t float64) float64 { return deckPad + t/math.Max(d.Seconds, 1e-9)*span }
 	if d.Seconds > 0 {
 		s.add(`<rect class="loop" id="loop-grip" tabindex="0" role="slider" aria-label="Loop; arrow keys move it by a bar, with Shift its end" aria-valuemin="0" aria-valuemax="%s" aria-valuenow="%s" aria-valuetext="%s" x="%s" y="6" width="%s" height="%s"/>`,
 			n(d.Seconds), n(d.From), esc(d.Loop), n(x(d.From)), n(x(d.To)-x(d.From)), n(d.Height-12))
+		if from, to := x(d.Judged[0]), x(d.Judged[1]); to > from {
+			s.add(`<path class="bracket" d="M%s %sv4H%sv-4"><title>judged stretch</title></path>`, n(from+0.5), n(d.Height-6), n(to-0.5))
+		}
 		if bars := d.Seconds / d.Bar; bars <= 400 {
 			for t := d.Grid; t < d.Seconds; t += 4 * d.Bar {
 				s.line("tickmark", x(t), d.Height-9, x(t), d.Height-4)
@@ -125,4 +130,34 @@ func Glyph(role string) template.HTML {
 		shape = `<circle class="g-line" cx="7" cy="7" r="4"/>`
 	}
 	return template.HTML(`<svg class="glyph" viewBox="0 0 14 14" width="14" height="14" aria-hidden="true">` + shape + `</svg>`)
+}
+
+// Humps draws a song small, to be told apart in a list: the kick's peaks above, the bass's below.
+func Humps(id, name string, kick, bass []float64) template.HTML {
+	const w, h = 150.0, 34.0
+	s := newSVG(id, w, h, name, "The peaks of the kick above the line and of the bass below it, over the song.")
+	const parts = int(w)
+	top := 1e-9
+	fold := func(of []float64) []float64 {
+		out := make([]float64, parts)
+		for i, v := range of {
+			k := i * parts / len(of)
+			out[k] = math.Max(out[k], v)
+			top = math.Max(top, v)
+		}
+		return out
+	}
+	k, b := fold(kick), fold(bass)
+	xs := make([]float64, parts)
+	for i := range xs {
+		xs[i] = float64(i) + 0.5
+	}
+	if len(kick) > 0 {
+		s.path("kick", outline(xs, k, h/2, (h/2-1)/top))
+	}
+	if len(bass) > 0 {
+		s.path("bass-fill bass-thin", outline(xs, b, h/2, -(h/2-1)/top))
+	}
+	s.line("axis", 0, h/2, w, h/2)
+	return s.done()
 }

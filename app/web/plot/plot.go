@@ -29,13 +29,20 @@ func newSVG(id string, w, h float64, title, desc string) *svg {
 	return s
 }
 
+// wide lets the drawing be as wide as its place, whatever its height: one without words or handles.
+func (s *svg) wide() {
+	out := strings.Replace(s.String(), ` role="img"`, ` preserveAspectRatio="none" role="img"`, 1)
+	s.Reset()
+	s.WriteString(out)
+}
+
 func (s *svg) add(format string, args ...any) { fmt.Fprintf(s, format, args...) }
 
 // done ends the drawing. One with handles is a group of these, and no mere image.
 func (s *svg) done() template.HTML {
 	s.WriteString("</svg>")
 	out := s.String()
-	if strings.Contains(out, `role="slider"`) {
+	if strings.Contains(out, `role="slider"`) || strings.Contains(out, `role="button"`) {
 		out = strings.Replace(out, `role="img"`, `role="group"`, 1)
 	}
 	return template.HTML(out)

@@ -7,6 +7,8 @@ import (
 	"html/template"
 	"io"
 	"math"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -169,5 +171,33 @@ func TestCalm(t *testing.T) {
 	}
 	if got := fmt.Sprint(len(Calm(nil)), len(Calm([]float32{1}))); got != "0 1" {
 		t.Errorf("lengths %s", got)
+	}
+}
+
+// The running sum's figures never lie over each other, of however many parts; where it ends is always told.
+func TestRunningSumIsReadable(t *testing.T) {
+	for _, n := range []int{1, 12, 60, 128} {
+		var steps []SumStep
+		for i := range n {
+			steps = append(steps, SumStep{Name: fmt.Sprintf("Part %d", i), Peak: meter.Figure(-14 + 14*float64(i+1)/float64(n))})
+		}
+		out := wellFormed(t, RunningSum(steps, -6, -3))
+		type box struct{ x, y, w float64 }
+		var boxes []box
+		for _, m := range regexp.MustCompile(`<text class="n clearance" text-anchor="middle" x="([0-9.]+)" y="([0-9.]+)">([^<]*)<`).FindAllStringSubmatch(out, -1) {
+			x, _ := strconv.ParseFloat(m[1], 64)
+			y, _ := strconv.ParseFloat(m[2], 64)
+			boxes = append(boxes, box{x, y, 6.2 * float64(len([]rune(m[3])))})
+		}
+		for i, a := range boxes {
+			for _, b := range boxes[:i] {
+				if math.Abs(a.x-b.x) < (a.w+b.w)/2-0.5 && math.Abs(a.y-b.y) < 10 {
+					t.Errorf("%d parts: figures at %.0f and %.0f overlap", n, a.x, b.x)
+				}
+			}
+		}
+		if !strings.Contains(out, ">0.0<") || len(boxes) < min(n, 6) {
+			t.Errorf("%d parts: %d figures", n, len(boxes))
+		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"html/template"
 	"math"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -128,15 +129,11 @@ func (out *sheet) Detuned() float64 {
 
 // later loads the song with its loop judged, for what comes after the page.
 func (h *handlers) later(c *gin.Context) *shell.View {
-	song := h.Load(c)
-	if song == nil {
+	v := h.Look(c, "pocket")
+	if v == nil {
 		return nil
 	}
-	v, err := h.View(c, song, "pocket", nil)
-	if err == nil {
-		err = v.NeedAgreement(c.Request.Context())
-	}
-	if err != nil {
+	if err := v.NeedAgreement(c.Request.Context()); err != nil {
 		h.FailWith(c, err)
 		return nil
 	}
@@ -183,6 +180,7 @@ func (h *handlers) places(c *gin.Context) {
 			return
 		}
 		data["Proposals"] = p
+		data["Useless"] = slices.DeleteFunc(slices.Clone(p), func(p pocket.Proposal) bool { return p.On || p.Helps() })
 	}
 	h.Write(c, http.StatusOK, "places", data)
 }
@@ -194,7 +192,7 @@ func (h *handlers) setLeader(c *gin.Context) {
 
 // apply does what is typed on the page, or what a proposal of it says; findings are mended where all are.
 func (h *handlers) apply(c *gin.Context) {
-	action, of, _ := strings.Cut(c.PostForm("action"), ":")
+	action, _, _ := strings.Cut(c.PostForm("action"), ":")
 	bad := func(err error) error { return shell.BadInput(c, "pocket", err) }
 	h.WorkOut(c, "pocket", "pocket", func(song *session.Song) (session.Edit, error) {
 		switch action {
@@ -211,20 +209,8 @@ func (h *handlers) apply(c *gin.Context) {
 				return nil, err
 			}
 			return pocket.NudgeTo(song, ms, "", b.BassName()), nil
-		case "detune", "detune-each":
-			return h.detune(c, song, action == "detune-each")
-		case "kick":
-			semitones, err := strconv.Atoi(of)
-			if err != nil {
-				return nil, bad(errors.New("the kick is tuned by whole semitones"))
-			}
-			e, err := pocket.TuneKickEdit(song, semitones)
-			if err != nil {
-				return nil, bad(err)
-			}
-			return e, nil
-		case "place":
-			return h.place(c, song, of)
+		case "detune":
+			return h.detune(c, song, false)
 		case "split":
 			at, err := move.ParseNumber(c.PostForm("at"), "ms")
 			if err != nil {
@@ -236,8 +222,30 @@ func (h *handlers) apply(c *gin.Context) {
 			}
 			return session.SplitStem{Stem: c.PostForm("stem"), At: at, Fade: fade}, nil
 		}
-		return nil, bad(shell.ErrUnknown())
+		return h.try(c, song, c.PostForm("action"))
 	})
+}
+
+// try works out what is proposed and can be heard before it is made.
+func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
+	action, of, _ := strings.Cut(what, ":")
+	switch action {
+	case "detune-each":
+		return h.detune(c, song, true)
+	case "kick":
+		semitones, err := strconv.Atoi(of)
+		if err != nil {
+			return nil, shell.BadInput(c, "pocket", errors.New("the kick is tuned by whole semitones"))
+		}
+		e, err := pocket.TuneKickEdit(song, semitones)
+		if err != nil {
+			return nil, shell.BadInput(c, "pocket", err)
+		}
+		return e, nil
+	case "place":
+		return h.place(c, song, of)
+	}
+	return nil, shell.BadInput(c, "pocket", shell.ErrUnknown())
 }
 
 // detune sets the tuning that was typed, or tunes each note by its own error.

@@ -6,6 +6,7 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
+	"mellowthump/core/session"
 )
 
 // Stage returns the stage.
@@ -15,6 +16,9 @@ func Stage(s *shell.Server) *shell.Stage {
 		Key: "pocket", Name: "Pocket", Question: "Do kick and bass agree?",
 		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Pocket(c.Request.Context()) },
 		Sheet:    h.sheet,
+		Before:   session.Song.Disagreed, BeforeName: "before Pocket's moves",
+		Try:     h.try,
+		Scripts: []string{"hits.js"},
 		Routes: func(g *gin.RouterGroup) {
 			g.POST("/pocket/leader", h.LimitForm, h.setLeader)
 			g.POST("/pocket/apply", h.LimitForm, h.apply)

@@ -2,9 +2,8 @@ package shell
 
 import (
 	"context"
-	"fmt"
+	"html/template"
 	"math"
-	"net/url"
 	"strconv"
 
 	"mellowthump/app/web/plot"
@@ -19,87 +18,75 @@ import (
 // blown up.
 const matchLimit = 24.0
 
-func (s *Server) fillDeck(ctx context.Context, v *View, solo mix.Solo) error {
-	d := plot.Deck{Width: 914, Height: 96, Bar: v.BarSeconds(), Grid: v.Grid}
-	out := deckView{Solo: solo, Offset: meter.None, LUFS: [2]meter.Figure{meter.None, meter.None}}
-	if v.Length > 0 {
-		if err := s.fillStrip(v, &d, &out); err != nil {
-			return err
-		}
-		if err := s.matched(ctx, v, &out); err != nil {
-			return err
-		}
-		query := fmt.Sprintf("?rev=%d&solo=%s&from=%d&to=%d", v.Rev, url.QueryEscape(string(solo)), v.Win.From, v.Win.To)
-		of := ""
-		if v.Stage.Before != nil {
-			of = "&of=" + v.Stage.Key
-		}
-		out.Before = "/songs/" + v.ID + "/deck/before.wav" + query + of
-		out.After = "/songs/" + v.ID + "/deck/after.wav" + query
-	}
-	out.Song = plot.DeckStrip(d)
-	v.Deck = out
-	return nil
-}
-
-// fillStrip puts the song's overview, its hits and its loop into the deck's strip.
-func (s *Server) fillStrip(v *View, d *plot.Deck, out *deckView) error {
+// fillStrip puts in the song's overview with its hits, the loop and the judged stretch.
+func (s *Server) fillStrip(v *View) error {
 	rate := float64(v.Rate)
-	d.Seconds = float64(v.Length) / rate
-	d.From, d.To = float64(v.Win.From)/rate, float64(v.Win.To)/rate
-	d.Kick, d.Bass = sumOverview(v, session.Kick, d.Seconds), sumOverview(v, session.Bass, d.Seconds)
+	d := &v.Deck
+	d.From, d.To = float64(d.Loop.From)/rate, float64(d.Loop.To)/rate
+	d.Bars = v.barsOf(d.Loop)
+	d.First, d.Last = v.loopEnds(d.Loop)
+	var hits, doubtful []float64
 	if v.TriggerStem() != nil {
-		hits, err := s.Renderer.Hits(&v.Song.Song, session.KickTrigger)
+		all, err := s.Renderer.Hits(&v.Song.Song, session.KickTrigger)
 		if err != nil {
 			return err
 		}
-		for _, h := range hits {
-			d.Hits = append(d.Hits, float64(h)/rate)
+		for _, h := range all {
+			hits = append(hits, float64(h)/rate)
 		}
 		for _, h := range v.Doubtful() {
-			d.Doubtful = append(d.Doubtful, h.At)
+			doubtful = append(doubtful, h.At)
 		}
 	}
-	out.From, out.To, d.Loop = d.From, d.To, v.Bars()
-	out.First, out.Last = loopEnds(v)
-	for _, h := range d.Hits {
+	for _, h := range hits {
 		if h >= d.From && h < d.To {
-			out.Hits = append(out.Hits, h)
+			d.Hits = append(d.Hits, h)
 		}
 	}
+	d.Song = v.deckStrip(hits, doubtful)
 	return nil
 }
 
-// loopEnds names the loop's ends as a person types them: the first bar and the last that is in it, or places.
-func loopEnds(v *View) (first, last string) {
+// deckStrip draws the song with its loop.
+func (v *View) deckStrip(hits, doubtful []float64) template.HTML {
+	p := plot.Deck{Width: 914, Height: 96, Bar: v.BarSeconds(), Grid: v.Grid, Hits: hits, Doubtful: doubtful}
+	if v.Length > 0 {
+		rate := float64(v.Rate)
+		p.Seconds = float64(v.Length) / rate
+		p.From, p.To, p.Loop = v.Deck.From, v.Deck.To, v.Deck.Bars
+		p.Judged = [2]float64{float64(v.Win.From) / rate, float64(v.Win.To) / rate}
+		p.Kick, p.Bass = sumOverview(v, session.Kick, p.Seconds), sumOverview(v, session.Bass, p.Seconds)
+	}
+	return plot.DeckStrip(p)
+}
+
+// loopEnds names a loop's ends as a person types them: the first bar and the last that is in it, or places.
+func (v *View) loopEnds(w mix.Window) (first, last string) {
 	bar, rate := v.BarSeconds(), float64(v.Rate)
-	from, to := (float64(v.Win.From)/rate-v.Grid)/bar, (float64(v.Win.To)/rate-v.Grid)/bar
+	from, to := (float64(w.From)/rate-v.Grid)/bar, (float64(w.To)/rate-v.Grid)/bar
 	if math.Abs(from-math.Round(from)) < 0.02 && math.Abs(to-math.Round(to)) < 0.02 && from > -0.5 {
 		return strconv.Itoa(int(math.Round(from)) + 1), strconv.Itoa(int(math.Round(to)))
 	}
-	return v.Position(float64(v.Win.From) / rate), v.Position(float64(v.Win.To) / rate)
+	return v.Position(float64(w.From) / rate), v.Position(float64(w.To) / rate)
 }
 
 // matched measures both sides and what After is turned by.
-func (s *Server) matched(ctx context.Context, v *View, out *deckView) error {
-	before, moved := v.Song.Song.Bypassed(), v.Song.Song.Moved
-	if v.Stage.Before != nil {
-		before, moved = v.Stage.Before(v.Song.Song), func() bool { return v.Stage.Moved(&v.Song.Song) }
-	}
-	a, err := s.Renderer.Loudness(ctx, &before, out.Solo, v.Win)
+func (s *Server) matched(ctx context.Context, before, after *session.Song, d *deckView) error {
+	a, err := s.Renderer.Loudness(ctx, before, d.Solo, d.Loop)
 	if err != nil {
 		return err
 	}
-	b, err := s.Renderer.Loudness(ctx, &v.Song.Song, out.Solo, v.Win)
+	b, err := s.Renderer.Loudness(ctx, after, d.Solo, d.Loop)
 	if err != nil {
 		return err
 	}
-	out.LUFS = [2]meter.Figure{a.Integrated, b.Integrated}
+	d.LUFS = [2]meter.Figure{a.Integrated, b.Integrated}
 	if off := a.Integrated - b.Integrated; off.Valid() {
-		out.Offset = max(-matchLimit, min(matchLimit, off))
+		d.Offset = max(-matchLimit, min(matchLimit, off))
 	}
-	out.Moved = moved()
-	return nil
+	alike, err := s.Renderer.Alike(before, after, d.Solo)
+	d.Moved = !alike
+	return err
 }
 
 // sumOverview adds the overviews of a role's stems on the song's time, as they are played.

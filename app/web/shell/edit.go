@@ -52,9 +52,10 @@ func (s *Server) WorkOut(c *gin.Context, stage, field string, f func(*session.So
 	}
 }
 
-// setLoop chooses the loop in seconds or as bars, or gives it back to the program.
+// setLoop chooses the judged stretch in seconds or as bars, or gives it back to the program, and the deck plays it.
 func (s *Server) setLoop(c *gin.Context) {
 	stage := s.CurrentStage(c)
+	followJudged(c)
 	if c.PostForm("auto") != "" {
 		s.Edit(c, stage, "loop", session.Loop{})
 		return
@@ -72,27 +73,33 @@ func (s *Server) setLoop(c *gin.Context) {
 	})
 }
 
+var errLoop = errors.New("a loop lies within the song and is at least a quarter of a second long")
+
 // readLoop reads both ends: places as a person types them (first bar and the last that is in it), or seconds.
 func readLoop(c *gin.Context, song *session.Song) (from, to float64, err error) {
 	if first, ok := c.GetPostForm("first"); ok {
-		if from, err = song.ParsePosition(first); err != nil {
-			return 0, 0, err
-		}
-		last := c.PostForm("last")
-		if to, err = song.ParsePosition(last); err != nil {
-			return 0, 0, err
-		}
-		if _, e := strconv.Atoi(last); e == nil { // a bar alone is in it to its end
-			to += song.BarSeconds()
-		}
-		return from, to, nil
+		return readPlaces(song, first, c.PostForm("last"))
 	}
 	from, err1 := strconv.ParseFloat(c.PostForm("from"), 64)
 	to, err2 := strconv.ParseFloat(c.PostForm("to"), 64)
 	if err1 != nil || err2 != nil {
-		err = errors.New("a loop lies within the song and is at least a quarter of a second long")
+		err = errLoop
 	}
 	return from, to, err
+}
+
+// readPlaces reads a loop as a person types it.
+func readPlaces(song *session.Song, first, last string) (from, to float64, err error) {
+	if from, err = song.ParsePosition(first); err != nil {
+		return 0, 0, err
+	}
+	if to, err = song.ParsePosition(last); err != nil {
+		return 0, 0, err
+	}
+	if _, e := strconv.Atoi(last); e == nil { // a bar alone is in it to its end
+		to += song.BarSeconds()
+	}
+	return from, to, nil
 }
 
 func (s *Server) undo(c *gin.Context) {

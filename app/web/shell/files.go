@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"archive/zip"
 	"bytes"
 	"errors"
 	"io"
@@ -12,8 +13,10 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/audio/codec"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/export"
+	"mellowthump/core/session"
 )
 
 // longestInMemory is the size up to which a file that goes out is held in memory, bytes.
@@ -37,12 +40,54 @@ func (s *Server) Send(c *gin.Context, f export.File, err error) {
 		return
 	}
 	size, r, err := spool.reader()
+	if err == nil {
+		err = s.noteExports(c, f, r, size)
+	}
 	if err != nil {
 		s.FailWith(c, err)
 		return
 	}
 	c.Header("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}))
-	c.DataFromReader(http.StatusOK, size, f.Type, r, nil)
+	c.DataFromReader(http.StatusOK, size, f.Type, io.NewSectionReader(r, 0, size), nil)
+}
+
+// noteExports remembers what the sounds that go out are: one that comes back is known by its samples.
+func (s *Server) noteExports(c *gin.Context, f export.File, r io.ReaderAt, size int64) error {
+	note := func(held *session.Held, r io.ReaderAt, size int64) error {
+		src, err := codec.Open(io.NewSectionReader(r, 0, size), size)
+		if err != nil {
+			return err
+		}
+		print, err := audio.Print(src)
+		if err != nil {
+			return err
+		}
+		return s.Store.NoteExport(c.Request.Context(), c.Param("id"), print, *held)
+	}
+	if f.Held != nil {
+		return note(f.Held, r, size)
+	}
+	if f.Parts == nil {
+		return nil
+	}
+	z, err := zip.NewReader(r, size)
+	if err != nil {
+		return err
+	}
+	for i, part := range f.Parts {
+		if part.Held == nil {
+			continue
+		}
+		at, err := z.File[i].DataOffset() // sound is stored as it is
+		if err == nil {
+			n := int64(z.File[i].UncompressedSize64)
+			err = note(part.Held, io.NewSectionReader(r, at, n), n)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // spool holds what is written in memory, and on disk where that is long.
@@ -68,14 +113,11 @@ func (s *spool) Write(b []byte) (n int, err error) {
 	return s.memory.Write(b)
 }
 
-func (s *spool) reader() (int64, io.Reader, error) {
+func (s *spool) reader() (int64, io.ReaderAt, error) {
 	if s.file == nil {
-		return int64(s.memory.Len()), &s.memory, nil
+		return int64(s.memory.Len()), bytes.NewReader(s.memory.Bytes()), nil
 	}
 	size, err := s.file.Seek(0, io.SeekCurrent)
-	if err == nil {
-		_, err = s.file.Seek(0, io.SeekStart)
-	}
 	return size, s.file, err
 }
 

@@ -1,54 +1,305 @@
 package shell
 
 import (
-	"context"
+	"fmt"
+	"math"
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/find"
+	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
-// try gives a song what the deck is to try.
-func (s *Server) try(ctx context.Context, song *session.Song, what string) (string, error) {
+// What the deck's Before side can mean: the choices, and in the addresses of its audio what they come to.
+const (
+	againstBrought = "brought"
+	againstStage   = "stage"
+	againstMove    = "move" // without what is tried, or without the move that was chosen
+	againstNow     = "now"
+)
+
+// listening is what the deck plays, as whoever listens chose it. It is no part of the song: nothing of it is an edit. It
+// stands in the song's cookie and in the deck's addresses.
+type listening struct {
+	Solo    mix.Solo
+	Loop    mix.Window
+	Own     bool   // the loop is not the judged stretch
+	Against string // what Before means
+	Without string // the move that it is without: "s1/m3"
+	Try     string // what After tries: "duck/band", "finding/pocket/nudge"; empty: the song as it is
+}
+
+// listenCookie is the cookie of a song that holds what is listened to; it ends with the browser.
+const listenCookie = "listen"
+
+// keptOf reads the cookie.
+func keptOf(c *gin.Context) url.Values {
+	text := c.GetString(listenCookie) // as this answer sets it
+	if text == "" {
+		text, _ = c.Cookie(listenCookie)
+	}
+	kept, _ := url.ParseQuery(text)
+	return kept
+}
+
+// setKept sets the cookie.
+func setKept(c *gin.Context, kept url.Values) {
+	kept.Set("v", "1") // never empty
+	c.Set(listenCookie, kept.Encode())
+	c.SetSameSite(http.SameSiteStrictMode)
+	c.SetCookie(listenCookie, kept.Encode(), 0, "/songs/"+c.Param("id"), "", false, true)
+}
+
+// followJudged lets the deck play the judged stretch again.
+func followJudged(c *gin.Context) {
+	kept := keptOf(c)
+	kept.Del("loop")
+	setKept(c, kept)
+}
+
+// listens reads the choices: those that stand in said (nil: none), else those of the cookie. A loop that the song is too
+// short for is the judged stretch.
+func (v *View) listens(c *gin.Context, said url.Values) (listening, error) {
+	kept := keptOf(c)
+	get := func(key string) string {
+		if said.Has(key) {
+			return said.Get(key)
+		}
+		return kept.Get(key)
+	}
+	l := listening{Solo: solo(c), Loop: v.Win, Against: get("against"), Without: get("without"), Try: said.Get("try")}
+	if bus := l.Solo.Bus(); bus != "" && v.Song.Bus(bus) == nil {
+		l.Solo = mix.SoloBoth
+	}
+	span, err := v.loopOf(said, get("loop"))
+	if err != nil {
+		return l, err
+	}
+	if span != nil {
+		rate := float64(v.Rate)
+		end := math.Min(span.To*rate, float64(v.Length))
+		if w := (mix.Window{From: int(math.Round(span.From * rate)), To: int(math.Round(end))}); w.Frames() >= int(session.LeastLoop*rate)-1 {
+			l.Own = max(w.From-v.Win.From, v.Win.From-w.From, w.To-v.Win.To, v.Win.To-w.To) > 1
+			if l.Own {
+				l.Loop = w
+			}
+		}
+	}
+	if at, id, ok := strings.Cut(l.Without, "/"); !ok {
+		l.Without = ""
+	} else if _, ok := v.Song.WithoutMove(session.ParseAt(at), id); !ok {
+		l.Without = ""
+	}
+	if l.Try != "" && !said.Has("against") {
+		l.Against = againstMove
+	}
+	return l, nil
+}
+
+// loopOf reads a loop: typed as places, or in seconds as "12.5-28.5"; nil is the judged stretch.
+func (v *View) loopOf(said url.Values, text string) (*session.Span, error) {
+	var span session.Span
+	if said.Has("first") {
+		var err error
+		if span.From, span.To, err = readPlaces(&v.Song.Song, said.Get("first"), said.Get("last")); err != nil {
+			return nil, err
+		}
+	} else {
+		from, to, ok := strings.Cut(text, "-")
+		if !ok {
+			return nil, nil
+		}
+		var err1, err2 error
+		span.From, err1 = strconv.ParseFloat(from, 64)
+		span.To, err2 = strconv.ParseFloat(to, 64)
+		if err1 != nil || err2 != nil {
+			return nil, errLoop
+		}
+	}
+	return &span, span.CheckLoop()
+}
+
+// seconds writes a loop as it stands in addresses and in the cookie.
+func (v *View) seconds(w mix.Window) string {
+	rate := float64(v.Rate)
+	return fmt.Sprintf("%.6f-%.6f", float64(w.From)/rate, float64(w.To)/rate)
+}
+
+// keep keeps the choices for the song's next pages.
+func (v *View) keep(c *gin.Context, l listening) {
+	kept := url.Values{}
+	if l.Own {
+		kept.Set("loop", v.seconds(l.Loop))
+	}
+	if l.Against != "" && l.Try == "" {
+		kept.Set("against", l.Against)
+	}
+	if l.Without != "" {
+		kept.Set("without", l.Without)
+	}
+	setKept(c, kept)
+	c.SetCookie(soloCookie, string(l.Solo), cookieSeconds, "/", "", false, true)
+}
+
+// Choices writes all of them as a query, for whatever changes one.
+func (d deckView) Choices() string {
+	q := url.Values{"solo": {string(d.Solo)}, "against": {d.Against}}
+	if d.Own {
+		q.Set("loop", fmt.Sprintf("%.6f-%.6f", d.From, d.To))
+	} else {
+		q.Set("loop", "judged")
+	}
+	for key, value := range map[string]string{"without": d.Without, "try": d.Try} {
+		if value != "" {
+			q.Set(key, value)
+		}
+	}
+	return q.Encode()
+}
+
+// befores lists what Before can mean here, and what is chosen of it.
+func (v *View) befores(l *listening) (all []beforeChoice) {
+	all = []beforeChoice{{againstBrought, "as I brought it"}}
+	if v.Stage.Before != nil {
+		all = append(all, beforeChoice{againstStage, v.Stage.BeforeName})
+	}
+	if l.Try != "" {
+		all = append(all, beforeChoice{againstMove, "as it is now"})
+	} else if l.Without != "" {
+		at, id, _ := strings.Cut(l.Without, "/")
+		chain, name := v.Song.Chain(session.ParseAt(at))
+		all = append(all, beforeChoice{againstMove, "without " + strings.ToLower(chain.Move(id).Params.Kind().Label) + ", " + name})
+	}
+	for _, b := range all {
+		if b.Value == l.Against {
+			return all
+		}
+	}
+	l.Against = againstBrought
+	if v.Stage.Before != nil {
+		l.Against = againstStage
+	}
+	return all
+}
+
+// of is the chosen meaning as it stands in the address of Before's audio.
+func (v *View) of(l listening) string {
+	switch {
+	case l.Against == againstStage:
+		return againstStage + ":" + v.Stage.Key
+	case l.Against == againstMove && l.Try != "":
+		return againstNow
+	case l.Against == againstMove:
+		return againstMove + ":" + l.Without
+	}
+	return againstBrought
+}
+
+// before gives a song as Before plays it.
+func (s *Server) before(song session.Song, of string) (session.Song, bool) {
+	kind, what, _ := strings.Cut(of, ":")
+	switch kind {
+	case againstBrought, "":
+		return song.Brought(), true
+	case againstNow:
+		return song, true
+	case againstStage:
+		if st := s.stageOf(what); st != nil && st.Before != nil {
+			return st.Before(song), true
+		}
+	case againstMove:
+		at, id, _ := strings.Cut(what, "/")
+		return song.WithoutMove(session.ParseAt(at), id)
+	}
+	return song, false
+}
+
+// try gives a song what the deck is to try, and names it.
+func (s *Server) try(c *gin.Context, song *session.Song, what string) (string, error) {
 	if what == "" {
 		return "", nil
 	}
-	return s.tries().Try(ctx, song, what)
+	of, what, _ := strings.Cut(what, "/")
+	var e session.Edit
+	var err error
+	if of == "finding" {
+		key, id, _ := strings.Cut(what, "/")
+		stage := s.stageOf(key)
+		if stage == nil || stage.Findings == nil {
+			return "", &InputError{Sentence: "There is no such stage."}
+		}
+		var f find.Finding
+		if f, err = s.finding(c, song, stage, id); err == nil && len(f.Fix) == 0 {
+			err = &InputError{Sentence: "No single change mends that, so there is none to hear."}
+		}
+		e = f.Edit()
+	} else if stage := s.stageOf(of); stage != nil && stage.Try != nil {
+		e, err = stage.Try(c, song, what)
+	} else {
+		return "", &InputError{Sentence: "There is no such thing to try."}
+	}
+	if err != nil {
+		return "", err
+	}
+	*song = song.Clone() // what it was is not touched
+	name, err := e.Apply(song)
+	if err == nil {
+		song.Settle()
+		err = song.Validate()
+	}
+	if err != nil {
+		return "", &InputError{Sentence: Sentence(err.Error())}
+	}
+	if name == "" {
+		name = "the same as now"
+	}
+	return name, nil
 }
 
-// deckData answers with the deck's addresses and offset for another solo.
+// pageQuery is the query of the page that asks: what is tried may depend on what it shows.
+func pageQuery(c *gin.Context) string {
+	if u, err := url.Parse(c.GetHeader("HX-Current-URL")); err == nil && u.RawQuery != "" {
+		return "&" + u.RawQuery
+	}
+	return ""
+}
+
+// deckData answers with the deck as it is listened to: its loop, what is heard of the song, what Before means, what After
+// tries. Nothing of it is an edit.
 func (s *Server) deckData(c *gin.Context) {
-	song := s.Load(c)
-	if song == nil {
+	v := s.Look(c, s.CurrentStage(c))
+	if v == nil {
 		return
 	}
-	c.SetSameSite(http.SameSiteStrictMode)
-	c.SetCookie(soloCookie, string(solo(c)), cookieSeconds, "/", "", false, true)
-	what := c.Query("school")
-	name, err := s.try(c.Request.Context(), &song.Song, what)
-	if err != nil {
+	l, err := v.listens(c, c.Request.URL.Query())
+	wrong := ""
+	if err != nil { // it stays as it was
+		wrong = Sentence(err.Error())
+		if l, err = v.listens(c, nil); err != nil {
+			l = listening{Solo: solo(c), Loop: v.Win}
+		}
+	} else {
+		v.keep(c, l)
+	}
+	if err := s.fillDeck(c, v, l); err != nil {
 		s.FailWith(c, err)
 		return
 	}
-	v, err := s.View(c, song, s.CurrentStage(c), nil)
-	if err == nil {
-		err = s.top(c, v)
+	v.Deck.Wrong = wrong
+	status := http.StatusOK
+	if wrong != "" {
+		v.Deck.First, v.Deck.Last = c.Query("first"), c.Query("last")
+		status = http.StatusUnprocessableEntity
 	}
-	if err != nil {
-		s.FailWith(c, err)
-		return
-	}
-	if what != "" {
-		v.Deck.School, v.Deck.Trying = what, name
-		v.Deck.After += "&school=" + url.QueryEscape(what)
-	}
-	s.Write(c, http.StatusOK, "deckdata", v)
+	s.Write(c, status, "deckdata", v)
 }
 
 // deckAudio plays one side of the deck: the loop of a revision as a 24-bit WAV. The address
@@ -59,44 +310,93 @@ func (s *Server) deckAudio(c *gin.Context) {
 		s.Fail(c, http.StatusNotFound, "The deck has two sides, before and after.")
 		return
 	}
-	rev, err := strconv.ParseInt(c.Query("rev"), 10, 64)
-	from, err1 := strconv.Atoi(c.Query("from"))
-	to, err2 := strconv.Atoi(c.Query("to"))
-	if err != nil || err1 != nil || err2 != nil || from < 0 || to <= from || to-from > audio.MaxSeconds*audio.MaxRate {
-		s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
-		return
-	}
-	ctx := c.Request.Context()
-	song, err := s.Store.At(ctx, c.Param("id"), rev)
-	if err != nil {
-		s.FailWith(c, err)
-		return
-	}
-	length, err := s.Renderer.Length(&song)
-	if err != nil {
-		s.FailWith(c, err)
-		return
-	}
-	if from >= length {
-		s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
-		return
-	}
-	if _, err := s.try(ctx, &song, c.Query("school")); err != nil {
-		s.FailWith(c, err)
+	song, w, ok := s.deckSong(c)
+	if !ok {
 		return
 	}
 	if side == "before.wav" {
-		if of := s.stageOf(c.Query("of")); of != nil && of.Before != nil {
-			song = of.Before(song)
-		} else {
-			song = song.Bypassed()
+		if *song, ok = s.before(*song, c.Query("of")); !ok {
+			s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
+			return
 		}
+	} else if _, err := s.try(c, song, c.Query("try")); err != nil {
+		s.FailWith(c, err)
+		return
 	}
-	b, _, err := s.Renderer.Heard(ctx, &song, solo(c), mix.Window{From: from, To: min(to, length)})
+	b, err := s.Renderer.Looped(c.Request.Context(), song, solo(c), w)
 	if err != nil {
 		s.FailWith(c, err)
 		return
 	}
 	c.Header("Cache-Control", "private, max-age=3600, immutable")
 	SendWAV(c, b, wav.Int24)
+}
+
+// deckSong reads the revision and the window that an address of the deck's names; where it cannot, it answers.
+func (s *Server) deckSong(c *gin.Context) (*session.Song, mix.Window, bool) {
+	no := func() (*session.Song, mix.Window, bool) {
+		s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
+		return nil, mix.Window{}, false
+	}
+	rev, err := strconv.ParseInt(c.Query("rev"), 10, 64)
+	from, err1 := strconv.Atoi(c.Query("from"))
+	to, err2 := strconv.Atoi(c.Query("to"))
+	if err != nil || err1 != nil || err2 != nil || from < 0 || to <= from || to-from > audio.MaxSeconds*audio.MaxRate {
+		return no()
+	}
+	song, err := s.Store.At(c.Request.Context(), c.Param("id"), rev)
+	if err != nil {
+		s.FailWith(c, err)
+		return nil, mix.Window{}, false
+	}
+	length, err := s.Renderer.Length(&song)
+	if err != nil {
+		s.FailWith(c, err)
+		return nil, mix.Window{}, false
+	}
+	if from >= length || float64(to-from) > (session.MostLoop+1)*float64(song.Rate) {
+		return no()
+	}
+	return &song, mix.Window{From: from, To: min(to, length)}, true
+}
+
+// fillDeck puts in what the deck shows and plays.
+func (s *Server) fillDeck(c *gin.Context, v *View, l listening) error {
+	out := deckView{Befores: v.befores(&l), Offset: meter.None, LUFS: [2]meter.Figure{meter.None, meter.None}}
+	for _, b := range out.Befores {
+		if b.Value == l.Against {
+			out.BeforeName = b.Label
+		}
+	}
+	out.listening = l
+	v.Deck = out
+	if v.Length == 0 {
+		v.Deck.Song = v.deckStrip(nil, nil)
+		return nil
+	}
+	if err := s.fillStrip(v); err != nil {
+		return err
+	}
+	after := v.Song.Song
+	name, err := s.try(c, &after, l.Try)
+	if err != nil {
+		return err
+	}
+	before, ok := s.before(v.Song.Song, v.of(l))
+	if !ok {
+		before = v.Song.Brought()
+	}
+	d := &v.Deck
+	d.Trying = name
+	if err := s.matched(c.Request.Context(), &before, &after, d); err != nil {
+		return err
+	}
+	query := fmt.Sprintf("?rev=%d&solo=%s&from=%d&to=%d", v.Rev, url.QueryEscape(string(l.Solo)), l.Loop.From, l.Loop.To)
+	d.Before = "/songs/" + v.ID + "/deck/before.wav" + query + "&of=" + url.QueryEscape(v.of(l))
+	d.After = "/songs/" + v.ID + "/deck/after.wav" + query
+	d.Parts = v.parts()
+	if l.Try != "" {
+		d.After += "&try=" + url.QueryEscape(l.Try) + pageQuery(c)
+	}
+	return nil
 }

@@ -34,6 +34,20 @@ func (s *Server) View(c *gin.Context, song *store.Song, stage string, bad *Input
 	return v, nil
 }
 
+// Look loads the song of a request as a stage shows it; where it cannot, it answers and returns nil.
+func (s *Server) Look(c *gin.Context, stage string) *View {
+	song := s.Load(c)
+	if song == nil {
+		return nil
+	}
+	v, err := s.View(c, song, stage, nil)
+	if err != nil {
+		s.FailWith(c, err)
+		return nil
+	}
+	return v
+}
+
 // Bench puts a song on the bench with the facts of its files.
 func (s *Server) Bench(ctx context.Context, song *session.Song) (*bench.Bench, error) {
 	facts, err := factsOf(ctx, s.Store, song)
@@ -62,13 +76,13 @@ func (s *Server) judge(c *gin.Context, v *View) error {
 
 // top measures what the line at the top and the deck show.
 func (s *Server) top(c *gin.Context, v *View) error {
-	part := solo(c)
-	if bus := part.Bus(); bus != "" && v.Song.Bus(bus) == nil {
-		part = mix.SoloBoth
+	l, err := v.listens(c, nil)
+	if err != nil { // of a cookie that is none of ours
+		l = listening{Solo: mix.SoloBoth, Loop: v.Win}
 	}
 	ctx := c.Request.Context()
 	var g errgroup.Group // they share renders through the cache, and the processors
-	g.Go(func() error { return s.fillDeck(ctx, v, part) })
+	g.Go(func() error { return s.fillDeck(c, v, l) })
 	if len(v.Stems) > 0 {
 		g.Go(func() (err error) {
 			v.Levels, err = v.Bench.Loudness(ctx, mix.SoloAll)
@@ -162,7 +176,7 @@ func (s *Server) fillRail(v *View) {
 // mark notes how many findings of the page's stage are open.
 func (s *Server) mark(v *View, open int) {
 	m := mark{Rev: v.Rev, Count: open, Settled: open == 0}
-	s.counts.Store(countKey(v.ID, v.Stage.Key), m)
+	s.note(context.Background(), v.ID, v.Stage.Key, m)
 	for i := range v.Rail {
 		if v.Rail[i].Key == v.Stage.Key {
 			v.Rail[i].mark = m

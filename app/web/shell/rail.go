@@ -1,24 +1,22 @@
 package shell
 
 import (
+	"context"
+	"log/slog"
 	"net/http"
 	"sync"
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
 )
 
 // marks answers with the marks of all stages. What was counted for this revision is not counted again.
 func (s *Server) marks(c *gin.Context) {
-	song := s.Load(c)
-	if song == nil {
-		return
-	}
-	v, err := s.View(c, song, s.first(), nil)
-	if err != nil {
-		s.FailWith(c, err)
+	v := s.Look(c, s.first())
+	if v == nil {
 		return
 	}
 	var wg sync.WaitGroup
@@ -52,7 +50,26 @@ func (s *Server) countStage(c *gin.Context, b *bench.Bench, song string, rev int
 		m.Count = find.Count(open)
 		m.Settled = m.Count == 0
 	}
-	s.counts.Store(countKey(song, r.Key), m)
+	s.note(c.Request.Context(), song, r.Key, m)
 	r.mark = m
 	return nil
+}
+
+// note keeps a mark, for the rail and for the list of songs, also over a stop of the program.
+func (s *Server) note(ctx context.Context, song, stage string, m mark) {
+	if was, ok := s.counts.Swap(countKey(song, stage), m); ok && was.(mark) == m {
+		return
+	}
+	if err := s.Store.SetMark(ctx, store.Mark{SongID: song, Stage: stage, Rev: m.Rev, Open: m.Count}); err != nil && ctx.Err() == nil {
+		slog.Error("keeping a mark", "song", song, "err", err)
+	}
+}
+
+// recall takes up the marks that were kept.
+func (s *Server) recall(ctx context.Context) error {
+	all, err := s.Store.Marks(ctx)
+	for _, m := range all {
+		s.counts.Store(countKey(m.SongID, m.Stage), mark{Rev: m.Rev, Count: m.Open, Settled: m.Open == 0})
+	}
+	return err
 }

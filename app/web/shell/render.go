@@ -40,10 +40,11 @@ func (s *Server) part(name string, data any) (template.HTML, error) {
 }
 
 // styles are the layers of the look, in order: what all stand on, what pages share, and a file a stage.
-var styles = []string{"tokens", "shell", "controls", "tables", "intake", "pictures", "duck", "log", "deck", "pocket", "levels", "chains"}
+var styles = []string{"tokens", "shell", "controls", "tables", "intake", "pictures", "duck", "log", "deck", "pocket", "levels", "chains", "hits", "home"}
 
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{
+		"size":    size,
 		"styles":  func() []string { return styles },
 		"fig":     Figure,
 		"num":     figure.Signed,
@@ -85,6 +86,17 @@ func Figure(f meter.Figure, decimals int) string {
 // shows is what the next edit of the form sends back.
 func Typed(v float64) string {
 	return strconv.FormatFloat(math.Round(v*1000)/1000+0, 'f', -1, 64)
+}
+
+// size shows bytes as a person counts them.
+func size(bytes int64) string {
+	switch {
+	case bytes >= 1e9:
+		return fmt.Sprintf("%.1f GB", float64(bytes)/1e9)
+	case bytes >= 1e6:
+		return fmt.Sprintf("%.0f MB", float64(bytes)/1e6)
+	}
+	return fmt.Sprintf("%.0f kB", math.Ceil(float64(bytes)/1e3))
 }
 
 // Clock shows seconds as 1:23.4.

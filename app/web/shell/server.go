@@ -43,6 +43,7 @@ type Server struct {
 	gate    *gate.Gate // nil: whoever reaches the address is in
 	built   string     // changes with every start, for addresses of static files
 	counts  sync.Map   // by song and stage: open findings, as last counted
+	drawn   sync.Map   // by song: its picture in the list
 }
 
 // IsHTMX reports whether a page's own script asks.
@@ -58,16 +59,6 @@ func (s *Server) Stages() []*Stage { return s.stages }
 func (s *Server) stageOf(key string) *Stage {
 	for _, st := range s.stages {
 		if st.Key == key {
-			return st
-		}
-	}
-	return nil
-}
-
-// tries returns the stage that lets things be tried on the deck.
-func (s *Server) tries() *Stage {
-	for _, st := range s.stages {
-		if st.Try != nil {
 			return st
 		}
 	}

@@ -42,7 +42,10 @@ func (s *Server) serveStatic(r *gin.Engine, static fs.FS) error {
 	files := http.StripPrefix("/static/", http.FileServerFS(static))
 	r.GET("/static/*path", func(c *gin.Context) {
 		name := strings.TrimPrefix(path.Clean(c.Param("path")), "/")
-		c.Header("Cache-Control", staticMaxAge)
+		c.Header("Cache-Control", "no-cache") // what scripts import from each other has no version in its address
+		if c.Request.URL.RawQuery != "" || !strings.HasPrefix(name, "js/") {
+			c.Header("Cache-Control", staticMaxAge)
+		}
 		if b, ok := packed[name]; ok && takesGzip(c.Request) {
 			c.Header("Content-Encoding", "gzip")
 			c.Header("Vary", "Accept-Encoding")

@@ -16,7 +16,6 @@ import (
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
-	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -33,15 +32,18 @@ type Stage struct {
 	Findings func(c *gin.Context, b *bench.Bench) ([]find.Finding, error)
 	// Sheet measures what the stage shows and returns what its template shows.
 	Sheet func(c *gin.Context, v *View) (any, error)
-	// Before is what the deck's Before side plays on this stage, and Moved whether After differs from it; nil: what was
-	// brought, and whether anything was moved.
-	Before func(session.Song) session.Song
-	Moved  func(*session.Song) bool
+	// Before gives a song without what this stage does to it, and BeforeName says what that is: a choice of the deck's
+	// Before side. nil: the stage does nothing to the sound.
+	Before     func(session.Song) session.Song
+	BeforeName string
 	// Solos are the parts that the deck plays on this stage beside the usual.
 	Solos []mix.Solo
-	// Try gives a song what is only proposed, to be heard before it is chosen, and names it. What may be tried is the
-	// stage's own.
-	Try func(ctx context.Context, song *session.Song, what string) (name string, err error)
+	// Try works out the edit that is only proposed, to be heard before it is made. What may be tried is the stage's own;
+	// what its findings propose is tried without it.
+	Try func(c *gin.Context, song *session.Song, what string) (session.Edit, error)
+	// Follows is the address under /songs/:id that answers with the gains that a hand draws (Server.Follow); empty: none are
+	// drawn here.
+	Follows string
 	// Routes adds the stage's own addresses under /songs/:id.
 	Routes func(g *gin.RouterGroup)
 	// Jobs are the kinds of background work that the stage starts.
@@ -67,8 +69,8 @@ type View struct {
 	Bench   *bench.Bench
 	Facts   map[string]*intake.Analysis // by audio hash
 	Length  int                         // frames
-	Win     mix.Window
-	Auto    bool // the loop was found, not chosen
+	Win     mix.Window                  // the judged stretch
+	Auto    bool                        // it was found, not chosen
 	State   *duck.State
 	Agree   *bench.Agreement
 	Trouble string   // why kick and bass cannot be measured
@@ -96,15 +98,20 @@ func (v *View) Typed(field, value string) string {
 	return value
 }
 
-// Bars describes the loop: "bars 5 to 12".
-func (v *View) Bars() string {
+// Bars describes the judged stretch: "bars 5 to 12".
+func (v *View) Bars() string { return v.barsOf(v.Win) }
+
+func (v *View) barsOf(w mix.Window) string {
 	bar := v.BarSeconds() * float64(v.Rate)
 	grid := v.Grid * float64(v.Rate)
-	from, to := (float64(v.Win.From)-grid)/bar, (float64(v.Win.To)-grid)/bar
+	from, to := (float64(w.From)-grid)/bar, (float64(w.To)-grid)/bar
 	if math.Abs(from-math.Round(from)) < 0.02 && math.Abs(to-math.Round(to)) < 0.02 {
+		if math.Round(to) == math.Round(from)+1 {
+			return fmt.Sprintf("bar %d", int(math.Round(to)))
+		}
 		return fmt.Sprintf("bars %d to %d", int(math.Round(from))+1, int(math.Round(to)))
 	}
-	return fmt.Sprintf("%s to %s", Clock(float64(v.Win.From)/float64(v.Rate)), Clock(float64(v.Win.To)/float64(v.Rate)))
+	return fmt.Sprintf("%s to %s", Clock(float64(w.From)/float64(v.Rate)), Clock(float64(w.To)/float64(v.Rate)))
 }
 
 // Headroom is the distance of the loop's peak from full scale.
@@ -182,42 +189,39 @@ func (v *View) MarksLater() bool {
 
 // deckView is what the deck shows and plays.
 type deckView struct {
-	Song     template.HTML
-	Solo     mix.Solo
-	Before   string // addresses of the audio
-	After    string
-	Offset   meter.Figure // dB that After is turned by
-	LUFS     [2]meter.Figure
-	Hits     []float64 // s, in the loop
-	Moved    bool      // After differs from Before
-	From, To float64   // s
-	First    string    // the loop's ends as places
-	Last     string
-
-	School, Trying string // what After tries, and its name; empty: the song as it is
+	listening
+	Song       template.HTML
+	Before     string // addresses of the audio
+	After      string
+	Befores    []beforeChoice
+	BeforeName string
+	Offset     meter.Figure // dB that After is turned by
+	LUFS       [2]meter.Figure
+	Hits       []float64 // s, in the loop
+	Moved      bool      // After differs from Before
+	From, To   float64   // s
+	Bars       string    // the loop's name
+	First      string    // its ends as places
+	Last       string
+	Parts      []string // what the loop is made of while a hand draws a gain
+	Trying     string   // what After tries; empty: the song as it is
+	Wrong      string   // why what was typed is no loop
 }
+
+// beforeChoice is a meaning that the deck's Before side can have.
+type beforeChoice struct{ Value, Label string }
 
 // SoloChoices are the parts that the deck can play.
 func (v *View) SoloChoices() []mix.Solo {
 	return append([]mix.Solo{mix.SoloKick, mix.SoloBass, mix.SoloBoth, mix.SoloAll}, v.Stage.Solos...)
 }
 
-// Doubtful lists the kick's hits that are kept apart: by its own threshold, but for those that were put in by hand.
+// Doubtful lists the kick's hits that are kept apart, but for those that a hand put in or left out.
 func (v *View) Doubtful() []intake.Doubtful {
-	t, st := v.Trigger(session.KickTrigger), v.TriggerStem()
-	if t == nil || st == nil || st.MIDI != nil || v.Facts[st.Audio] == nil {
-		return nil
-	}
-	by := st.Nudged() / 1000
 	var out []intake.Doubtful
-	for _, d := range intake.DoubtfulHits(v.Facts[st.Audio].Hits, t.QuietDB()) {
-		d.At += by
-		put := false
-		for _, at := range t.Added {
-			put = put || math.Abs(at-d.At) <= move.HitNear
-		}
-		if !put {
-			out = append(out, d)
+	for _, m := range v.Bench.HitMarks() {
+		if m.Kind == bench.DoubtfulHit {
+			out = append(out, intake.Doubtful{At: m.At, Confidence: m.Sure, Why: m.Why})
 		}
 	}
 	return out

@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -26,19 +27,9 @@ func newWhole() *whole { return &whole{slot: make(chan struct{}, 1), now: map[st
 // Whole is put before a handler that works over a whole song: it waits for its turn, ends when the page that asked is
 // left, and tells how far it is (see working).
 func (s *Server) Whole(c *gin.Context) {
-	w, at := &mix.Work{}, c.Request.URL.Path
-	ctx := mix.Follow(c.Request.Context(), w)
+	ctx, done := s.followed(c)
+	defer done()
 	mix.Doing(ctx, "Waiting for its turn")
-	s.whole.mu.Lock()
-	s.whole.now[at] = w
-	s.whole.mu.Unlock()
-	defer func() {
-		s.whole.mu.Lock()
-		if s.whole.now[at] == w {
-			delete(s.whole.now, at)
-		}
-		s.whole.mu.Unlock()
-	}()
 	select {
 	case s.whole.slot <- struct{}{}:
 	case <-ctx.Done():
@@ -49,6 +40,29 @@ func (s *Server) Whole(c *gin.Context) {
 	mix.Doing(ctx, "")
 	c.Request = c.Request.WithContext(ctx)
 	c.Next()
+}
+
+// Told is put before an edit that may take long: it tells how far it is, and waits for nobody.
+func (s *Server) Told(c *gin.Context) {
+	ctx, done := s.followed(c)
+	defer done()
+	c.Request = c.Request.WithContext(ctx)
+	c.Next()
+}
+
+// followed lets what is done for a request be followed at its address.
+func (s *Server) followed(c *gin.Context) (ctx context.Context, done func()) {
+	w, at := &mix.Work{}, c.Request.URL.Path
+	s.whole.mu.Lock()
+	s.whole.now[at] = w
+	s.whole.mu.Unlock()
+	return mix.Follow(c.Request.Context(), w), func() {
+		s.whole.mu.Lock()
+		if s.whole.now[at] == w {
+			delete(s.whole.now, at)
+		}
+		s.whole.mu.Unlock()
+	}
 }
 
 // working says in words how far the work is that a part of a page waits for; nothing where none is done, or not for long.

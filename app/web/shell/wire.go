@@ -31,6 +31,9 @@ func New(st *store.Store, who Access, templates, static fs.FS, stages func(*Serv
 	if s.pages, err = template.New("").Funcs(s.funcs()).ParseFS(templates, "templates/*.html"); err != nil {
 		return nil, fmt.Errorf("reading the templates: %w", err)
 	}
+	if err := s.recall(context.Background()); err != nil {
+		return nil, fmt.Errorf("reading what was counted: %w", err)
+	}
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.MaxMultipartMemory = pageBytes
@@ -80,6 +83,9 @@ func (s *Server) routes(r *gin.Engine) {
 	r.POST("/theme", s.LimitForm, s.theme)
 	r.POST("/songs", s.LimitForm, s.createSong)
 	g := r.Group("/songs/:id")
+	for do, f := range map[string]func(*gin.Context){"rename": s.renameSong, "duplicate": s.duplicateSong, "archive": s.archiveSong, "delete": s.deleteSong, "restore": s.restoreSong, "remove": s.removeSong} {
+		g.POST("/"+do, s.LimitForm, f)
+	}
 	g.GET("", func(c *gin.Context) {
 		c.Redirect(http.StatusSeeOther, "/songs/"+c.Param("id")+"/"+s.first())
 	})
@@ -93,6 +99,7 @@ func (s *Server) routes(r *gin.Engine) {
 	g.POST("/findings/:do", s.LimitForm, s.changeFindings)
 	g.GET("/deck/data", s.deckData)
 	g.GET("/deck/:side", s.deckAudio)
+	g.GET("/deck/part/:part", s.deckPart)
 	for _, stage := range s.stages {
 		if stage.Routes != nil {
 			stage.Routes(g)

@@ -1,8 +1,13 @@
 // The deck: plays the loop that the server rendered. Both sides run at once from the same
-// instant and only their gains change, so switching is sample-aligned and without a gap.
+// instant and only their gains change, so switching is sample-aligned and without a gap. What is
+// listened to is no part of the song: the deck asks for it, and nothing is stored.
 
-const FADE = 0.008; // s, switch between the sides
+import { asked } from "./ask.js";
+
+const FADE = 0.008; // s, switch between the sides, and from one render to the next
 const RAMP = 0.25; // s, from silence at the start
+const SOON = 0.03; // s, what starts together is set up in
+const NOW = 0.012; // s, what follows a hand
 
 const $ = (id) => document.getElementById(id);
 let noise = null; // pink noise beside the loop
@@ -15,23 +20,34 @@ function state(text) { const el = $("deck-state"); if (el) el.textContent = text
 
 function levelGain() { return 10 ** (Number($("deck-level").value) / 20); }
 
-// gains of the two sides: the chosen one sounds, After turned by the match.
+// gains of the two sides: the chosen one sounds, After turned by the match. While a hand draws, its
+// parts sound in After's place.
 function sideGain(side) {
+  if (side === "after" && follow?.on) return 0;
+  return sounds(side === "drawn" ? "after" : side);
+}
+function sounds(side) {
   if (side !== decks.side) return 0;
   const offset = Number(data().offset || 0);
   const match = side === "after" && $("match").checked ? 10 ** (offset / 20) : 1;
   return match * 10 ** (-(noise?.pad ?? 0) / 20);
 }
 
+// turn moves a gain to a value over a moment, from an instant on.
+function turn(param, value, when, fade = FADE) {
+  param.cancelScheduledValues(when);
+  param.setValueAtTime(param.value, when);
+  param.linearRampToValueAtTime(value, when + fade);
+}
+
 function applyGains(fade = FADE) {
-  const now = decks.context?.currentTime;
+  if (!decks.context) return;
+  const now = decks.context.currentTime;
   for (const side of ["before", "after"]) {
     const g = decks.sides[side]?.gain.gain;
-    if (!g) continue;
-    g.cancelScheduledValues(now);
-    g.setValueAtTime(g.value, now);
-    g.linearRampToValueAtTime(sideGain(side), now + fade);
+    if (g) turn(g, sideGain(side), now, fade);
   }
+  if (follow?.out) turn(follow.out.gain, follow.on ? sounds("after") : 0, now, fade);
 }
 
 async function fetchSide(url) {
@@ -40,25 +56,32 @@ async function fetchSide(url) {
   return decks.context.decodeAudioData(await res.arrayBuffer());
 }
 
-function startSide(side, buffer, when, offset) {
+// onFrame puts an instant on a whole frame: what starts between two is interpolated.
+function onFrame(t) { return Math.round(t * decks.context.sampleRate) / decks.context.sampleRate; }
+
+// soon is the instant at which things are set going, and where the loop is then.
+function soon(wait = SOON) {
+  const when = onFrame(decks.context.currentTime + wait);
+  return [when, decks.playing ? onFrame((when - decks.started) % decks.duration) % decks.duration : 0];
+}
+
+// looping plays a buffer round and round into a gain of its own that comes in over a moment.
+function looping(buffer, when, at, value, into, fade = FADE) {
   const source = decks.context.createBufferSource();
   const gain = decks.context.createGain();
   source.buffer = buffer;
   source.loop = true;
-  gain.gain.value = sideGain(side);
-  source.connect(gain).connect(decks.level);
-  source.start(when, offset);
-  decks.sides[side] = { source, gain, url: data()[side] };
+  gain.gain.setValueAtTime(0, when);
+  gain.gain.linearRampToValueAtTime(value, when + fade);
+  source.connect(gain).connect(into);
+  source.start(when, at);
+  return { source, gain, value };
 }
 
-function stopSides(sides, fade = FADE) {
-  const now = decks.context.currentTime;
-  for (const s of Object.values(sides)) {
-    s.gain.gain.cancelScheduledValues(now);
-    s.gain.gain.setValueAtTime(s.gain.gain.value, now);
-    s.gain.gain.linearRampToValueAtTime(0, now + fade);
-    s.source.stop(now + fade + 0.01);
-  }
+// leave lets what plays fade out from an instant on.
+function leave(played, when, fade = FADE) {
+  turn(played.gain.gain, 0, when, fade);
+  played.source.stop(when + fade + 0.01);
 }
 
 // position in the loop, s
@@ -69,7 +92,7 @@ function position() {
 }
 
 // load brings both sides of what the page shows now, and starts them together where the
-// loop stands. What plays goes on until then.
+// loop stands. What plays goes on until then, and one fades into the other.
 async function load(first) {
   const token = ++decks.token;
   if (!data().before) return;
@@ -80,14 +103,17 @@ async function load(first) {
     const [before, after] = await Promise.all([fetchSide(wanted.before), fetchSide(wanted.after)]);
     if (token !== decks.token) return;
     const old = decks.sides;
-    const resume = first || Math.abs(before.duration - (decks.duration ?? 0)) > 1e-6 ? 0 : (position() + 0.03) % before.duration;
-    const when = decks.context.currentTime + 0.03;
+    let [when, at] = soon();
+    if (first || before.length !== decks.frames) at = 0;
+    endFollow(when);
     decks.sides = {};
-    startSide("before", before, when, resume);
-    startSide("after", after, when, resume);
-    if (Object.keys(old).length) stopSides(old, 0.03 + FADE);
+    for (const [side, buffer] of [["before", before], ["after", after]]) {
+      decks.sides[side] = looping(buffer, when, at, sideGain(side), decks.level);
+    }
+    for (const s of Object.values(old)) leave(s, when);
     decks.duration = before.duration;
-    decks.started = when - resume;
+    decks.frames = before.length;
+    decks.started = when - at;
     decks.loaded = wanted.before + wanted.after;
     decks.playing = true;
     if (first) {
@@ -95,6 +121,7 @@ async function load(first) {
       decks.level.gain.linearRampToValueAtTime(levelGain(), when + RAMP);
     }
     show();
+    loadParts();
   } catch (err) {
     if (token !== decks.token) return;
     $("deck").dataset.state = decks.playing ? "playing" : "failed";
@@ -136,7 +163,9 @@ async function play() {
 function stop() {
   decks.token++;
   decks.playing = false;
-  stopSides(decks.sides, 0.02);
+  const now = decks.context.currentTime;
+  endFollow(now);
+  for (const s of Object.values(decks.sides)) leave(s, now, 0.02);
   decks.sides = {};
   show();
 }
@@ -145,6 +174,24 @@ function flip(side) {
   decks.side = side ?? (decks.side === "after" ? "before" : "after");
   applyGains();
   show();
+}
+
+// begin plays, after a word of care the first time.
+function begin() { if (!decks.playing) $("play").click(); }
+
+// --- what is listened to: the deck asks for another loop, part, Before or trial; the song stays as it is
+function listen(changes) {
+  const q = new URLSearchParams(data().choices);
+  for (const [key, value] of Object.entries(changes)) {
+    if (value === null || value === undefined) q.delete(key);
+    else q.set(key, value);
+  }
+  if ("try" in changes) { // what is tried brings its own Before, and takes it with it
+    if (!changes.try) q.delete("try");
+    if (!("against" in changes)) q.delete("against");
+    state(changes.try ? "working it out …" : "");
+  }
+  return asked("GET", `/songs/${document.body.dataset.song}/deck/data?${q}`, { source: "#listen", target: "#deck-data", swap: "outerHTML" });
 }
 
 document.addEventListener("click", (e) => {
@@ -160,37 +207,42 @@ document.addEventListener("click", (e) => {
   }
   const side = e.target.closest("#side-before, #side-after");
   if (side) flip(side.id.slice(5));
+  const solo = e.target.closest("#deck-data [data-solo]");
+  if (solo) listen({ solo: solo.dataset.solo });
+  const loop = e.target.closest("[data-loop]");
+  if (loop) listen({ loop: loop.dataset.loop });
   const hear = e.target.closest("[data-hear]");
   if (hear) {
-    const part = document.querySelector(`#deck-data button[data-solo="${hear.dataset.hear}"]`);
-    const buses = $("solo-bus");
-    if (part) part.click();
-    else if (buses) {
-      buses.value = hear.dataset.hear;
-      buses.dispatchEvent(new Event("change", { bubbles: true }));
-    }
-    if (!decks.playing) $("play").click();
-  }
-  const trial = e.target.closest("[data-try]");
-  if (trial) {
+    const changes = { try: hear.dataset.try ?? null };
+    if (hear.dataset.hear) changes.solo = hear.dataset.hear;
     flip("after");
-    htmx.ajax("GET", `/songs/${document.body.dataset.song}/deck/data?solo=${data().solo}&school=${trial.dataset.try}`, { target: "#deck-data", swap: "outerHTML" })
-      .then(() => { if (!decks.playing) $("play").click(); });
+    listen(changes).then(begin);
+  } else if (e.target.closest("[data-try]:not(#deck-data)")) {
+    listen({ try: null });
   }
+  const without = e.target.closest("[data-without]");
+  if (without) listen({ without: without.dataset.without, against: "move", try: null }).then(begin);
   const alone = e.target.closest("[data-alone]");
   if (alone) {
-    const at = Number(alone.dataset.alone);
-    setLoop(at - 0.05, at + Math.max(0.25, Math.min(0.8, Number(alone.dataset.gap))));
-    if (!decks.playing) $("play").click();
+    setLoop(...aloneOf(alone)).then(begin);
   }
-  const centre = e.target.closest("[data-centre], .plot .hit");
-  if (centre) centreOn(Number(centre.dataset.centre ?? centre.dataset.at));
+  const centre = e.target.closest("[data-centre]");
+  if (centre) centreOn(Number(centre.dataset.centre));
+});
+document.addEventListener("submit", (e) => {
+  if (e.target.id !== "loop-form") return;
+  e.preventDefault();
+  listen({ loop: null, first: $("loop-first").value, last: $("loop-last").value });
+});
+document.addEventListener("change", (e) => {
+  const choice = e.target.closest("#deck-data [data-choice]");
+  if (choice) listen({ [choice.dataset.choice]: choice.value });
+  if (e.target.id === "match") applyGains();
 });
 document.addEventListener("deck-flip", () => flip());
-document.addEventListener("change", (e) => { if (e.target.id === "match") applyGains(); });
 document.addEventListener("input", (e) => {
   if (e.target.id !== "deck-level") return;
-  $("deck-level-now").textContent = `${e.target.value.replace("-", "−")} dB`;
+  $("deck-level-now").textContent = `${e.target.value.replace("-", "\u2212")} dB`;
   if (decks.level) decks.level.gain.setTargetAtTime(levelGain(), decks.context.currentTime, 0.02);
 });
 document.addEventListener("dblclick", (e) => {
@@ -198,6 +250,131 @@ document.addEventListener("dblclick", (e) => {
   e.target.value = -18;
   e.target.dispatchEvent(new Event("input", { bubbles: true }));
 });
+
+// --- one hit alone: which of a list it is that plays
+function aloneOf(el) {
+  const at = Number(el.dataset.alone);
+  return [Math.max(0, at - 0.05), at + Math.max(0.25, Math.min(0.8, Number(el.dataset.gap)))];
+}
+function markAlone() {
+  for (const el of document.querySelectorAll("[data-alone]")) {
+    const [from, to] = aloneOf(el);
+    const now = Math.abs(from - Number(data().from)) < 2e-3 && Math.abs(to - Number(data().to)) < 2e-3;
+    el.classList.toggle("now", now);
+    el.ariaCurrent = now ? "true" : null;
+  }
+}
+
+// --- the sound follows the hand: while a gain is drawn, the parts that the server rendered are played
+// at the gains that the core works out for each place of the hand. The render that comes when the hand
+// lets go takes their place.
+let follow = null; // { key, buffers, out, played, shapes, on, asking, again }
+async function loadParts() {
+  const d = data();
+  const key = d.parts ? `${d.part} ${d.parts} ${d.after}` : "";
+  if (follow?.key === key || !key) return;
+  const token = decks.token;
+  const query = d.after.slice(d.after.indexOf("?"));
+  const names = d.parts.split(" ");
+  try {
+    const got = await Promise.all(names.map((n) => fetchSide(`${d.part}${n}.wav${query}`)));
+    if (token !== decks.token || !decks.playing) return;
+    endFollow(decks.context.currentTime);
+    follow = { key, buffers: Object.fromEntries(names.map((n, i) => [n, got[i]])), on: false };
+    $("deck").dataset.parts = "ready";
+  } catch { /* then the sound follows when the hand lets go */ }
+}
+
+// startFollow sets the parts going beside the sides.
+function startFollow() {
+  const [when, at] = soon(NOW);
+  follow.out = decks.context.createGain();
+  follow.out.gain.value = 0;
+  follow.out.connect(decks.level);
+  follow.played = {};
+  follow.shapes = {};
+  for (const [name, buffer] of Object.entries(follow.buffers)) {
+    const source = decks.context.createBufferSource();
+    const gain = decks.context.createGain();
+    source.buffer = buffer;
+    source.loop = true;
+    gain.gain.value = name === "rest" ? 1 : 0; // a handled part waits for its gain
+    source.connect(gain).connect(follow.out);
+    source.start(when, at);
+    follow.played[name] = { source, gain };
+  }
+}
+
+// shape lets a part be played at a gain of one value a millisecond; null is none.
+function shape(name, gains, when, at) {
+  const part = follow.played[name];
+  const old = follow.shapes[name];
+  part.gain.gain.setValueAtTime(gains ? 0 : 1, when); // what plays into it is added
+  delete follow.shapes[name];
+  if (old) leave(old, when);
+  if (!gains) return;
+  const buffer = decks.context.createBuffer(1, decks.frames, decks.context.sampleRate);
+  const x = buffer.getChannelData(0);
+  const per = 1000 / decks.context.sampleRate;
+  for (let i = 0; i < x.length; i++) {
+    const t = i * per;
+    const k = Math.min(gains.length - 1, Math.floor(t));
+    const next = gains[Math.min(gains.length - 1, k + 1)];
+    x[i] = gains[k] + (t - k) * (next - gains[k]);
+  }
+  follow.shapes[name] = looping(buffer, when, at, 1, part.gain.gain);
+}
+
+async function playDrawn(body) {
+  const res = await fetch(data().follow, { method: "POST", body, headers: { "HX-Request": "true" } });
+  if (res.status !== 200 || !follow || !decks.playing) return;
+  const gains = await res.json();
+  if (!follow || !decks.playing) return;
+  if (!follow.out) startFollow();
+  const [when, at] = soon(NOW);
+  for (const [name, g] of Object.entries(gains)) {
+    if (follow.played[name]) shape(name, g, when, at);
+  }
+  if (!follow.on) {
+    follow.on = true;
+    turn(follow.out.gain, sounds("after"), when);
+    const g = decks.sides.after?.gain.gain;
+    if (g) turn(g, 0, when);
+  }
+  $("deck").dataset.followed = String(Number($("deck").dataset.followed || 0) + 1);
+}
+
+document.addEventListener("deck-follow", async (e) => {
+  if (!decks.playing || !follow) return;
+  if (follow.asking) { follow.again = e.detail; return; }
+  follow.asking = true;
+  let body = e.detail;
+  while (body && follow) {
+    follow.again = null;
+    try { await playDrawn(body); } catch { /* the next move asks again */ }
+    body = follow?.again;
+  }
+  if (follow) follow.asking = false;
+});
+
+// release gives After its place back where nothing came of what was drawn.
+function release() {
+  endFollow(decks.context.currentTime);
+  applyGains();
+  loadParts();
+}
+document.addEventListener("deck-release", () => { if (follow?.on) release(); });
+
+// endFollow lets the parts fade out from an instant on; what was fetched of them is of a song that is no more.
+function endFollow(when) {
+  if (!follow) return;
+  const f = follow;
+  follow = null;
+  $("deck").dataset.parts = "";
+  if (!f.out) return;
+  turn(f.out.gain, 0, when);
+  for (const s of [...Object.values(f.played), ...Object.values(f.shapes)]) s.source.stop(when + FADE + 0.01);
+}
 
 // --- pink noise, beside the loop, at its own level times the deck's
 function stopNoise() {
@@ -245,16 +422,46 @@ document.addEventListener("deck-noise", async (e) => {
 // --- what the server sent anew
 let matched = true;
 document.addEventListener("htmx:beforeSwap", () => { matched = $("match")?.checked ?? true; });
-document.addEventListener("htmx:afterSettle", () => {
+document.addEventListener("htmx:afterSettle", (e) => {
   if (noise && !$("noise")) stopNoise();
   if ($("match")) $("match").checked = matched;
+  if (Number(data().rev) < Number($("rev").value)) return listen({}); // an edit was answered before it
+  markAlone();
   if (!decks.playing) return;
   if (data().before + data().after !== decks.loaded) load(false);
+  else if (e.detail.target?.id === "sheet" && follow?.on) release(); // what was drawn was refused
   else applyGains();
 });
 document.addEventListener("htmx:oobAfterSwap", () => { if ($("match")) $("match").checked = matched; });
 
-// --- the playhead
+// --- the playhead: on the deck's strip, on pictures over the song's time, on the hit that sounds, and on the
+// median hit
+function drawOthers(t) {
+  const line = document.querySelector("#hitline .playhead");
+  const s = document.querySelector("#hitline .timescale")?.dataset;
+  if (line && s) {
+    line.toggleAttribute("hidden", !decks.playing || t < Number(s.from) || t > Number(s.to));
+    const x = Number(s.left) + ((t - s.from) / (s.to - s.from)) * (s.right - s.left);
+    line.setAttribute("x1", x);
+    line.setAttribute("x2", x);
+  }
+  let since = null; // s, of the hit that sounds
+  for (const cell of document.querySelectorAll(".plot .hit")) {
+    const by = t - Number(cell.dataset.at);
+    const on = decks.playing && by >= 0 && by < Number(cell.dataset.gap);
+    if (cell.classList.contains("sounds") !== on) cell.classList.toggle("sounds", on);
+    if (on) since = by;
+  }
+  const head = document.querySelector("#duck-editor .playhead");
+  const e = document.querySelector("#duck-editor .scale")?.dataset;
+  if (head && e) {
+    const ms = 1000 * (since ?? 0);
+    head.toggleAttribute("hidden", since === null || ms > Number(e.to));
+    const x = Number(e.left) + ((ms - e.from) / (e.to - e.from)) * (e.right - e.left);
+    head.setAttribute("x1", x);
+    head.setAttribute("x2", x);
+  }
+}
 function draw() {
   const head = $("playhead");
   const scale = document.querySelector("#deck-song .scale")?.dataset;
@@ -264,6 +471,7 @@ function draw() {
     head.setAttribute("x1", x);
     head.setAttribute("x2", x);
   }
+  drawOthers(Number(data().from) + position());
   requestAnimationFrame(draw);
 }
 requestAnimationFrame(draw);
@@ -271,11 +479,7 @@ requestAnimationFrame(draw);
 // --- choosing the loop
 function setLoop(from, to) {
   const seconds = Number(document.querySelector("#deck-song .scale").dataset.seconds);
-  from = Math.max(0, from);
-  to = Math.min(seconds, to);
-  htmx.ajax("POST", `/songs/${document.body.dataset.song}/loop`, {
-    target: "#sheet", swap: "innerHTML", values: { from: from.toFixed(6), to: to.toFixed(6), rev: $("rev").value },
-  });
+  return listen({ loop: `${Math.max(0, from).toFixed(6)}-${Math.min(seconds, to).toFixed(6)}` });
 }
 
 function centreOn(at) {
@@ -291,8 +495,7 @@ function timeAt(e) {
   if (!scale) return null;
   const r = svg.getBoundingClientRect();
   const width = Number(scale.width);
-  const fit = Math.min(r.width / width, r.height / 96); // the drawing is scaled to fit, centred
-  const x = (e.clientX - r.left - (r.width - width * fit) / 2) / fit;
+  const x = ((e.clientX - r.left) * width) / r.width;
   const t = ((x - Number(scale.pad)) / (width - 2 * Number(scale.pad))) * Number(scale.seconds);
   return Math.max(0, Math.min(Number(scale.seconds), t));
 }
@@ -360,13 +563,14 @@ document.addEventListener("deck-hit", (e) => {
   if (!hits.length || !decks.playing) return;
   const now = position();
   const next = e.detail > 0 ? hits.find((h) => h > now + 0.05) ?? hits[0] : hits.findLast((h) => h < now - 0.25) ?? hits.at(-1);
-  const when = decks.context.currentTime + 0.02;
+  const [when] = soon();
+  const at = onFrame(Math.max(0, next - 0.05));
+  endFollow(when);
   const old = decks.sides;
-  const buffers = { before: old.before.source.buffer, after: old.after.source.buffer };
   decks.sides = {};
-  const at = Math.max(0, next - 0.05);
-  for (const side of ["before", "after"]) startSide(side, buffers[side], when, at);
-  stopSides(old, 0.02);
+  for (const side of ["before", "after"]) decks.sides[side] = looping(old[side].source.buffer, when, at, sideGain(side), decks.level);
+  for (const s of Object.values(old)) leave(s, when);
   decks.started = when - at;
   show();
+  loadParts();
 });

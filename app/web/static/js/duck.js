@@ -1,6 +1,8 @@
 // The duck editor's hands: points are dragged, moved by arrow keys or typed. Every way ends
 // in the same number fields, and the server draws what they say.
 
+import { asked } from "./ask.js";
+
 const bench = () => document.getElementById("duck-bench");
 const scale = () => document.querySelector("#duck-editor .scale")?.dataset;
 const num = (v) => Number(v);
@@ -47,7 +49,8 @@ document.addEventListener("pointermove", (e) => {
   const db = -((num(s.bottom) - y) / (num(s.bottom) - num(s.top))) * num(s.deep);
   place(drag.i, ms, db, drag.end);
   drag.moved = true;
-  preview();
+  drawn();
+  requestAnimationFrame(() => { if (drag) preview(); }); // the ear first
 });
 
 document.addEventListener("pointerup", () => {
@@ -56,6 +59,13 @@ document.addEventListener("pointerup", () => {
   drag = null;
   if (d.moved) moved();
 });
+
+// heard lets the deck play what the hand draws.
+function heard(values) { document.dispatchEvent(new CustomEvent("deck-follow", { detail: values })); }
+function drawn() {
+  const form = document.getElementById("points");
+  if (form) heard(new URLSearchParams(new FormData(form)));
+}
 
 async function preview() {
   if (asking) { again = true; return; }
@@ -89,7 +99,7 @@ document.addEventListener("keydown", (e) => {
   if (e.key === "Delete" || e.key === "Backspace") {
     e.preventDefault();
     const song = document.body.dataset.song;
-    htmx.ajax("POST", `/songs/${song}/duck/remove`, { target: "#sheet", swap: "innerHTML", values: { i, rev: document.getElementById("rev").value } });
+    asked("POST", `/songs/${song}/duck/remove`, { target: "#sheet", swap: "innerHTML", values: { i, rev: document.getElementById("rev").value } });
     return;
   }
   const fine = e.shiftKey ? 0.1 : 1;
@@ -107,6 +117,7 @@ document.addEventListener("keydown", (e) => {
     rect.setAttribute("x", x - half);
     rect.setAttribute("y", y - half);
   }
+  drawn();
   clearTimeout(settling);
   settling = setTimeout(moved, 220);
 });
@@ -119,7 +130,7 @@ function slideTo(grip, value) {
   value = Math.max(Number(grip.getAttribute("aria-valuemin")), Math.min(Number(grip.getAttribute("aria-valuemax")), value));
   value = Math.round(value / step) * step;
   if (value === Number(grip.getAttribute("aria-valuenow"))) return;
-  htmx.ajax("POST", `/songs/${document.body.dataset.song}${grip.dataset.post}`, {
+  asked("POST", `/songs/${document.body.dataset.song}${grip.dataset.post}`, {
     target: "#sheet", swap: "innerHTML",
     values: { [grip.dataset.name]: value, depth: document.getElementById("target-depth").value, fit: 1, rev: document.getElementById("rev").value },
   });
@@ -134,14 +145,19 @@ function slid(e) { // in drawing units
   return ((e.clientX - slide.x) * Number(slide.grip.dataset.width)) / slide.grip.ownerSVGElement.getBoundingClientRect().width;
 }
 document.addEventListener("pointermove", (e) => {
-  if (slide) slide.grip.setAttribute("transform", `translate(${slid(e)} 0)`);
+  if (!slide) return;
+  slide.grip.setAttribute("transform", `translate(${slid(e)} 0)`);
+  if (slide.grip.dataset.heard) heard(new URLSearchParams({ [slide.grip.dataset.name]: slide.now + slid(e) * Number(slide.grip.dataset.per) }));
 });
 document.addEventListener("pointerup", (e) => {
   if (!slide) return;
   const { grip, now } = slide;
   const by = slid(e) * Number(grip.dataset.per);
   slide = null;
-  if (Math.abs(by) < Number(grip.dataset.step) / 2) return grip.removeAttribute("transform");
+  if (Math.abs(by) < Number(grip.dataset.step) / 2) {
+    document.dispatchEvent(new Event("deck-release"));
+    return grip.removeAttribute("transform");
+  }
   slideTo(grip, now + by);
 });
 document.addEventListener("keydown", (e) => {

@@ -1,6 +1,8 @@
 // The shell: theme, dialogs, definitions, keys, number fields. Everything works on delegated
 // events, so parts that htmx swaps need no set-up of their own.
 
+import { asked } from "./ask.js";
+
 const $ = (selector) => document.querySelector(selector);
 
 // --- theme
@@ -48,6 +50,45 @@ document.addEventListener("htmx:beforeSend", (e) => {
 document.addEventListener("htmx:beforeCleanupElement", (e) => {
   const xhr = waiting.get(e.target);
   if (xhr && xhr.readyState < XMLHttpRequest.DONE) xhr.abort();
+});
+
+// --- what takes longer than a moment says so, how far it is where that is known, and can be cancelled
+const MOMENT = 300; // ms
+let busy = null; // { xhr, began, path }
+document.addEventListener("htmx:beforeSend", (e) => {
+  if (e.detail.target?.id !== "sheet") return;
+  const { xhr, requestConfig } = e.detail;
+  const mine = { xhr, began: performance.now(), path: requestConfig.path };
+  const timer = setTimeout(() => { busy = mine; tell(mine); }, MOMENT);
+  xhr.addEventListener("loadend", () => {
+    clearTimeout(timer);
+    if (busy !== mine) return;
+    busy = null;
+    $("#busy").hidden = true;
+  });
+});
+async function tell(mine) {
+  if (busy !== mine) return;
+  const line = $("#busy-says");
+  const seconds = Math.round((performance.now() - mine.began) / 1000);
+  $("#busy").hidden = false;
+  let says = `working${seconds ? `, ${seconds} s` : ""} …`;
+  if (!seconds) line.textContent = says;
+  const parts = /^\/songs\/([^/]+)\/([^/?]+)\/([^/?]+)/.exec(mine.path);
+  if (parts) {
+    try {
+      const res = await fetch(`/songs/${parts[1]}/working/${parts[2]}/${parts[3]}`);
+      if (res.status === 200) says = `${await res.text()} ${seconds} s`;
+    } catch { /* it is said when the work itself ends */ }
+  }
+  if (busy !== mine) return;
+  line.textContent = says;
+  setTimeout(() => tell(mine), 500);
+}
+document.addEventListener("click", (e) => {
+  if (!e.target.closest("#busy-cancel") || !busy) return;
+  busy.xhr.abort();
+  asked("GET", location.pathname + location.search, { target: "#sheet", swap: "innerHTML" }); // as it is, whatever came of it
 });
 
 // --- the program does not answer
