@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"mellowthump/core/session"
 )
 
 // lead is what Duck says at its head.
@@ -112,5 +114,24 @@ func TestRise(t *testing.T) {
 	}
 	if status, _ := b.edit(id, "/duck/rise", url.Values{}); status != 422 || strings.Contains(b.get("/songs/"+id+"/duck"), "raise the mix") {
 		t.Errorf("what was freed is given twice: %d", status)
+	}
+	b.edit(id, "/undo", url.Values{}) // or chosen parts
+	if status, body := b.edit(id, "/duck/rise", url.Values{"chosen": {"1"}}); status != 422 || !strings.Contains(body, "tick the parts") && !strings.Contains(body, "Tick the parts") {
+		t.Errorf("none chosen: %d", status)
+	}
+	song = b.load(id)
+	kick := song.ByRole(session.Kick)[0]
+	if status, body := b.edit(id, "/duck/rise", url.Values{"chosen": {"1"}, "part": {kick.ID}}); status != 200 {
+		t.Fatalf("%d %.200s", status, body)
+	}
+	song = b.load(id)
+	if got := fmt.Sprint(song.Stem(kick.ID).Fader); got != by[1] || song.Master.Fader != 0 || song.Undo != "Raise Kick by the "+got+" dB that the ducks freed" {
+		t.Errorf("the kick stands at %s, %s was said; undo %q", got, by[1], song.Undo)
+	}
+	if status, _ := b.edit(id, "/duck/rise", url.Values{"part": {kick.ID}}); status != 422 {
+		t.Errorf("what was freed is given twice to parts: %d", status)
+	}
+	if status, _ := b.edit(id, "/duck/rise", url.Values{"part": {"nobody"}}); status != 422 {
+		t.Errorf("to nobody: %d", status)
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
+	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -124,7 +125,7 @@ func TestMatrix(t *testing.T) {
 		"no depth":   {"part": {stem("Pad").ID}, "trigger": {"t1"}, "depth": {"deep"}},
 		"no trigger": {"part": {stem("Pad").ID}, "trigger": {"t9"}, "depth": {"3"}},
 		"no part":    {"part": {"nobody"}, "trigger": {"t1"}, "depth": {"3"}},
-		"the bass":   {"part": {stem("808").ID}, "trigger": {"t1"}, "depth": {"3"}},
+		"the bass":   {"part": {stem("808").ID}, "trigger": {session.KickTrigger}, "depth": {"3"}},
 	} {
 		if status, body := b.edit(id, "/duck/cell", form); status != 422 || !strings.Contains(body, "Nothing was changed") {
 			t.Errorf("%s: %d", name, status)
@@ -144,6 +145,150 @@ func TestMatrix(t *testing.T) {
 		if status, _ := b.edit(id, "/duck/trigger", bad); status != 422 {
 			t.Errorf("%v: %d", bad, status)
 		}
+	}
+}
+
+// The bass ducks to the kick by its own duck and to other triggers besides; where both fall, the lower gain counts. A part's
+// duck has a shape of its own.
+func TestBassDucksToSeveral(t *testing.T) {
+	b, id := ready(t)
+	stem := func(name string) *session.Stem {
+		song := b.load(id)
+		for i := range song.Stems {
+			if song.Stems[i].Name == name {
+				return &song.Stems[i]
+			}
+		}
+		t.Fatalf("no %s", name)
+		return nil
+	}
+	bass := stem("808").ID
+	b.edit(id, "/duck/trigger", url.Values{"grid": {"1/4"}})
+	b.edit(id, "/duck/add", url.Values{}) // a drawn one, to the kick
+	if status, body := b.edit(id, "/duck/cell", url.Values{"part": {bass}, "trigger": {"t1"}, "depth": {"3"}}); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	gains := func() []float32 {
+		song := b.load(id)
+		g, err := b.server.Renderer.Gain(context.Background(), &song.Song, song.Stem(bass), mix.Window{To: 4 * rate})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return g
+	}
+	song := b.load(id)
+	own, _ := song.Duck()
+	other, err := session.DuckTo(song.Stem(bass).Moves, "t1").Params.(*move.Duck).AtTempo(song.BPM)
+	if err != nil || own.Trigger != session.KickTrigger || other.Depth() != -3 {
+		t.Fatalf("%+v and %+v, %v", own, other, err)
+	}
+	check := func(shape *move.Duck) {
+		t.Helper()
+		song := b.load(id)
+		kick, _ := b.server.Renderer.Hits(&song.Song, session.KickTrigger)
+		grid, _ := b.server.Renderer.Hits(&song.Song, "t1")
+		g := gains()
+		own, _ := song.Duck()
+		for n := rate / 2; n < 3*rate; n += 37 {
+			want := 0.0
+			for _, h := range kick {
+				want = math.Min(want, own.GainDB(1000*float64(n-h)/rate))
+			}
+			for _, h := range grid {
+				want = math.Min(want, shape.GainDB(1000*float64(n-h)/rate))
+			}
+			if got := 20 * math.Log10(float64(g[n])); math.Abs(got-want) > 0.02 {
+				t.Fatalf("at %.4f s the gain is %.3f dB, want %.3f", float64(n)/rate, got, want)
+			}
+		}
+	}
+	check(other)
+	page := b.get("/songs/" + id + "/duck")
+	if !strings.Contains(page, `id="cell-`+bass+`-t1" value="3"`) || !strings.Contains(page, `id="begins-`+bass+`-t1"`) || strings.Contains(page, `id="cell-`+bass+`-kick"`) {
+		t.Error("the matrix does not show both ducks of the bass")
+	}
+	form := url.Values{"part": {bass}, "trigger": {"t1"}, "begins": {"-2"}, "down": {"1"}, "back": {"1/32"}, "end": {"150"}}
+	if status, body := b.edit(id, "/duck/shape", form); status != 200 || !strings.Contains(body, `id="back-`+bass+`-t1" value="1/32"`) {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	song = b.load(id)
+	shaped, _ := session.DuckTo(song.Stem(bass).Moves, "t1").Params.(*move.Duck).AtTempo(song.BPM)
+	note, _ := move.NoteMS("1/32", song.BPM)
+	if s := shaped.Shape(); s.Begins.MS != -2 || s.Back.MS != note || s.End.MS != 150 || shaped.Depth() != -3 {
+		t.Errorf("%+v", shaped)
+	}
+	check(shaped)
+	for name, bad := range map[string]url.Values{
+		"held before it is down": {"begins": {"0"}, "down": {"20"}, "back": {"10"}, "end": {"90"}},
+		"no number":              {"begins": {"0"}, "down": {"soon"}, "back": {"30"}, "end": {"90"}},
+		"its own":                {"begins": {"0"}, "down": {"3"}, "back": {"30"}, "end": {"90"}, "trigger": {session.KickTrigger}},
+	} {
+		bad.Set("part", bass)
+		if bad.Get("trigger") == "" {
+			bad.Set("trigger", "t1")
+		}
+		if status, body := b.edit(id, "/duck/shape", bad); status != 422 || !strings.Contains(body, "Nothing was changed") {
+			t.Errorf("%s: %d", name, status)
+		}
+	}
+	// its own duck anew leaves the other; moved to the other's trigger it takes that one's place
+	b.edit(id, "/duck/fit", url.Values{"school": {move.CurveSchool}})
+	if d := session.DuckTo(b.load(id).Stem(bass).Moves, "t1"); d == nil || d.Params.(*move.Duck).Depth() != -3 {
+		t.Error("a fit took the duck to the grid away")
+	}
+	b.edit(id, "/duck/main-trigger", url.Values{"trigger": {"t1"}})
+	song = b.load(id)
+	ducks := 0
+	for _, m := range song.Stem(bass).Moves {
+		if _, ok := m.Params.(*move.Duck); ok {
+			ducks++
+		}
+	}
+	if ducks != 1 || song.DuckTrigger() != "t1" {
+		t.Errorf("%d ducks, the bass's own to %s", ducks, song.DuckTrigger())
+	}
+}
+
+// The release follows the gap: as a choice for a fit and of a drawn curve, drawn for the closest hit, on the sheet.
+func TestReleaseByTheGap(t *testing.T) {
+	b, id := ready(t)
+	b.edit(id, "/duck/hit", url.Values{"at": {"2.37 s"}, "do": {"add"}}) // 120 ms behind one
+	t2 := url.Values{"clearance": {"8"}, "depth": {"14"}, "ahead": {"1"}, "ahead-asked": {"1"}, "follow": {"1"}}
+	if status, body := b.edit(id, "/duck/targets", t2); status != 200 || !strings.Contains(body, `id="target-follow" value="1" checked`) {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	b.edit(id, "/duck/fit", url.Values{"school": {move.CurveSchool}})
+	song := b.load(id)
+	d, _ := song.Duck()
+	if d == nil || !d.Follow || !song.Targets.Follow {
+		t.Fatalf("%+v", d)
+	}
+	points := url.Values{"at-0": {"-3"}, "db-0": {"0"}, "at-1": {"0"}, "db-1": {"-9"}, "at-2": {"60"}, "db-2": {"-9"}, "at-3": {"220"}, "db-3": {"0"}, "follow": {"1"}}
+	status, page := b.edit(id, "/duck/points", points)
+	if status != 200 || !strings.Contains(page, "gain-closest") || !regexp.MustCompile(`the closest hits, 1[12]\d ms apart`).MatchString(page) {
+		t.Errorf("%d: the page does not show it", status)
+	}
+	if sheet := b.get("/songs/" + id + "/duck/settings.txt"); !strings.Contains(sheet, "Its release follows the gap to the next hit") || !strings.Contains(sheet, "points after 60.0 ms") {
+		t.Errorf("%s", sheet)
+	}
+	song = b.load(id)
+	g, err := b.server.Renderer.Gain(context.Background(), &song.Song, song.ByRole(session.Bass)[0], mix.Window{To: 4 * rate})
+	if err != nil {
+		t.Fatal(err)
+	}
+	hits, _ := b.server.Renderer.Hits(&song.Song, session.KickTrigger)
+	for i := 1; i < len(hits) && hits[i] < 3*rate; i++ {
+		if gap := 1000 * float64(hits[i]-hits[i-1]) / rate; gap < 220 {
+			if db := 20 * math.Log10(float64(g[hits[i]-rate*35/10000])); db < -0.6 {
+				t.Errorf("before the hit at %.3f s, %.0f ms behind one, the bass is still down by %.2f dB", float64(hits[i])/rate, gap, db)
+			}
+		}
+	}
+	t2.Del("follow") // a drawn curve goes along with the choice
+	_, page = b.edit(id, "/duck/targets", t2)
+	song = b.load(id)
+	if d, _ := song.Duck(); d.Follow || song.Targets.Follow || song.Undo != "One release for all hits" || strings.Contains(page, "gain-closest") {
+		t.Errorf("one release for all: %+v, undo %q", d, song.Undo)
 	}
 }
 

@@ -26,16 +26,17 @@ const (
 
 // model is a bass on the grid, around some curve.
 type model struct {
-	first int                    // step of the first column: a step j covers boundStep ms from (first+j) boundStep on
-	e     [][]float64            // of each hit: energy in its home band that a step makes
-	rest  []float64              // and what no step reaches
-	kick  []float64              // its kick's energy
-	c     []float64              // of each step: share of the energy in 20-150 Hz, over all hits
-	off   float64                // share that is lost beside what the steps tell
-	least float64                // dB, the cap
-	rise  float64                // dB/ms, the fastest a curve may come back
-	known map[*float64][]float64 // energies of curves, by their first step
-	wait  int                    // steps at the start that stay at 0: where a curve may not begin before the hit
+	first  int                    // step of the first column: a step j covers boundStep ms from (first+j) boundStep on
+	e      [][]float64            // of each hit: energy in its home band that a step makes
+	rest   []float64              // and what no step reaches
+	kick   []float64              // its kick's energy
+	c      []float64              // of each step: share of the energy in 20-150 Hz, over all hits
+	off    float64                // share that is lost beside what the steps tell
+	least  float64                // dB, the cap
+	rise   float64                // dB/ms, the fastest a curve may come back
+	follow bool                   // a curve's way back is shorter where the next hit is close
+	known  map[*float64][]float64 // energies of curves, by their first step
+	wait   int                    // steps at the start that stay at 0: where a curve may not begin before the hit
 }
 
 // steps is how many a model has.

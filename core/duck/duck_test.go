@@ -146,6 +146,28 @@ func TestWrongHitIsNamed(t *testing.T) {
 	}
 }
 
+// Where some hits are close, a way back that follows the gaps reaches what one for all does not, or loses less bass; it
+// keeps every rule, and without close hits it is the same curve.
+func TestFitFollowsTheGap(t *testing.T) {
+	at := []float64{0.3, 0.8, 1.3, 1.41, 1.8, 2.3, 2.8, 2.9, 3.3, 3.8, 4.3, 4.8, 4.92, 5.3}
+	kick, bass := pattern(at, 6, 52, 0.11, 49, 0.35)
+	ask := session.Targets{Clearance: 7, MaxDepth: 14}
+	one := clearOf(t, kick, bass, ask)
+	ask.Follow = true
+	each := clearOf(t, kick, bass, ask)
+	holds(t, 0, move.CurveSchool, each, ask)
+	if !each.Duck.Reached {
+		t.Fatalf("%s", each.Duck.Reason)
+	}
+	t.Logf("one for all: %v, %.2f dB lost; following: %.2f dB lost. %s", one.Duck.Reached, one.Duck.BassLossLow, each.Duck.BassLossLow, each.Duck.Reason)
+	if one.Duck.Reached && one.Duck.BassLossLow < each.Duck.BassLossLow {
+		t.Errorf("following loses %.2f dB, one for all %.2f", each.Duck.BassLossLow, one.Duck.BassLossLow)
+	}
+	if !strings.Contains(each.Duck.Reason, "as the gap to the next hit lets it") {
+		t.Errorf("%s", each.Duck.Reason)
+	}
+}
+
 // Random songs: the goal is met within every bound, or the reason says what stands in the way.
 func TestFitProperties(t *testing.T) {
 	outside.Slow(t)

@@ -15,7 +15,7 @@ import (
 const Share = 0.9
 
 const (
-	letGo    = 1.0  // ms kept free before the next hit
+	letGo    = move.LetGo
 	margin   = 0.01 // dB over the target, for rounding in a 24-bit file
 	deepest  = 24.0 // dB, the depth up to which the trade-off is drawn
 	fullCut  = 48.0 // dB, for asking whether more depth would do it
@@ -31,6 +31,7 @@ type Goal struct {
 	Clearance float64 // dB, in Share of the hits
 	MaxDepth  float64 // dB
 	NoAhead   bool    // the duck may not begin before the hit
+	Follow    bool    // its way back is shorter where the next hit is close
 
 	ctx context.Context // of whoever asks; nil: nobody can go away
 }
@@ -38,7 +39,7 @@ type Goal struct {
 // goalOf is what a song asks for, as long as ctx lasts.
 func goalOf(ctx context.Context, song *session.Song) Goal {
 	t := song.Targets
-	return Goal{Clearance: t.Clearance, MaxDepth: t.MaxDepth, NoAhead: t.NoAhead, ctx: ctx}
+	return Goal{Clearance: t.Clearance, MaxDepth: t.MaxDepth, NoAhead: t.NoAhead, Follow: t.Follow && song.Leader == session.KickLeads, ctx: ctx}
 }
 
 // stopped returns why a fit need not go on: whoever asked has gone away.
@@ -79,6 +80,7 @@ type trial struct {
 	wideSOS    []dsp.Biquad // nil: losses are not asked for
 	hits       []int
 	windows    []int
+	gaps       []float64 // ms to the next hit; +Inf where there is none
 	kick       []float64 // energy at each hit, scaled to this rate
 	low        float64   // energy of wide
 	from, to   int
@@ -109,9 +111,18 @@ func newTrial(m *meter.HitMeter, bass meter.Sound, factor int) (*trial, error) {
 	for i, h := range m.Hits {
 		t.hits = append(t.hits, h/factor)
 		t.windows = append(t.windows, m.Windows[i]/factor)
+		t.gaps = append(t.gaps, gapOf(m, i))
 		t.kick = append(t.kick, m.Home[i]/float64(factor))
 	}
 	return t, nil
+}
+
+// gapOf is how long after a hit its duck has, ms: +Inf where none follows.
+func gapOf(m *meter.HitMeter, hit int) float64 {
+	if hit+1 == len(m.Hits) && m.Open {
+		return math.Inf(1)
+	}
+	return m.GapMS(hit)
 }
 
 // slowed returns a sound at its rate over factor, aligned.
@@ -195,14 +206,17 @@ func cuts(d *move.Duck, fs float64) (cut []float32, first int) {
 // judgeHits tries a duck: the clearance of every hit, and by how much each changes the energy of the bass
 // in 20-150 Hz.
 func (t *trial) judgeHits(d *move.Duck) (clear []meter.Figure, lost []float64) {
-	cut, first := cuts(d, t.fs)
+	whole, first := cuts(d, t.fs)
 	ring := int(ringing * t.fs)
-	diff := make([]float32, len(cut)+ring)
+	diff := make([]float32, len(whole)+ring)
 	h, w := make([]float32, len(diff)), make([]float32, len(diff))
 	lost = make([]float64, len(t.hits))
 	clear = make([]meter.Figure, len(t.hits))
 	for i, hit := range t.hits {
-		base := hit + first
+		base, cut := hit+first, whole
+		if c := d.For(t.gaps[i]); c != d {
+			cut, _ = cuts(c, t.fs)
+		}
 		n := min(len(diff), len(t.bass)-base)
 		if i+1 < len(t.hits) { // the next duck's own part is counted there
 			n = min(n, t.hits[i+1]-hit)
@@ -299,6 +313,15 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass meter.Sound
 	f.Needed = true
 	full := newWhole(m, bass, before.Low)
 	l := t.reach(full, goal)
+	if goal.Follow && t.room(m, goal).near > 0 { // one that is back before the closest hits is one that follows them too
+		same := goal
+		same.Follow = false
+		if one := t.reach(full, same); one.reached && (!l.reached || one.loss < l.loss) {
+			one.bound = math.Min(one.bound, l.bound)
+			l = one
+			l.duck.Follow = true
+		}
+	}
 	if err := full.failed(goal); err != nil {
 		return f, err
 	}
@@ -311,13 +334,29 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass meter.Sound
 	if f.Reached {
 		deep := -f.Duck.Depth()
 		_, end := f.Duck.Span()
-		f.Reason = fmt.Sprintf("%.1f dB of duck, back by %.0f ms, lets the kick clear the bass by %.1f dB in 9 of 10 hits. %.2f dB of bass are lost; no curve that goes down once does it with less than %.2f.",
-			deep, end, goal.Clearance, l.loss, l.bound)
+		back := fmt.Sprintf("back by %.0f ms", end)
+		alike := ""
+		if soon := soonest(f.Duck, m); soon < end {
+			alike = "and follows alike "
+			back = fmt.Sprintf("back by %.0f to %.0f ms as the gap to the next hit lets it", soon, end)
+		}
+		f.Reason = fmt.Sprintf("%.1f dB of duck, %s, lets the kick clear the bass by %.1f dB in 9 of 10 hits. %.2f dB of bass are lost; no curve that goes down once %sdoes it with less than %.2f.",
+			deep, back, goal.Clearance, l.loss, alike, l.bound)
 		return f, nil
 	}
 	f.Bound = meter.None // of what is not reached
 	f.Reason = t.inTheWay(full, goal, l)
 	return f, full.failed(goal)
+}
+
+// soonest is when a duck is back at the hit that gives it the least time, ms.
+func soonest(d *move.Duck, m *meter.HitMeter) float64 {
+	_, soon := d.Span()
+	for i := range m.Hits {
+		_, end := d.For(gapOf(m, i)).Span()
+		soon = math.Min(soon, end)
+	}
+	return soon
 }
 
 // fitParts are the parts of the cap that are tried where the whole of it leads nowhere.
@@ -388,7 +427,7 @@ func (t *trial) least(full *whole, goal Goal) leastCurve {
 			break
 		}
 		k = k.pruned(r)
-		c := leastCurve{duck: k.duck(1), knots: k, asked: asked}
+		c := leastCurve{duck: r.duck(k), knots: k, asked: asked}
 		clear := full.judgeHits(c.duck)
 		if c.worst = worst(clear); c.worst < goal.Clearance && c.worst > goal.Clearance-fitLeeway {
 			t.touch(full, &c, r, goal)
@@ -445,7 +484,7 @@ func (t *trial) touch(full *whole, l *leastCurve, r room, goal Goal) bool {
 	for range touchMost {
 		scale *= 1.001 + 1.1*math.Max(0, goal.Clearance-l.worst)/gained
 		c := k.scaled(scale, r)
-		d := c.duck(1)
+		d := r.duck(c)
 		if l.worst = worst(full.judgeHits(d)); l.worst >= goal.Clearance {
 			l.knots, l.duck = c, d
 			return true

@@ -52,7 +52,7 @@ func (t *trial) free(m *meter.HitMeter, r room, clearance float64, warm *[][]flo
 
 // duck draws u as a curve of as many points as there are steps.
 func (m *model) duck(u []float64) *move.Duck {
-	d := &move.Duck{School: move.CurveSchool}
+	d := &move.Duck{School: move.CurveSchool, Follow: m.follow}
 	for j, v := range u {
 		d.Points = append(d.Points, move.Point{MS: (float64(m.first+j) + 0.5) * boundStep, DB: math.Min(0, dsp.PowerDB(v))})
 	}
@@ -204,9 +204,9 @@ func (t *trial) TradeOff(m *meter.HitMeter, goal Goal) []Trade {
 			break
 		}
 		k = next
-		mod = t.around(r, k.duck(1))
+		mod = t.around(r, r.duck(k))
 		b = mod.solve(c, asked, &warm)
-		loss := t.exact(k.duck(1)).loss
+		loss := t.exact(r.duck(k)).loss
 		out = append(out, Trade{Clearance: c, Loss: math.Max(0, loss), Bound: math.Max(0, math.Min(loss, -dsp.PowerDB(math.Max(1e-9, 1-b.least)))), Depth: k.deepest()})
 	}
 	return out

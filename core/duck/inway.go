@@ -17,8 +17,20 @@ const (
 	wayApart   = 300.0   // ms between hits, from which on each stands for itself
 )
 
-// inTheWay says why a goal is not reached, in whole sentences.
+// inTheWay says why a goal is not reached, in whole sentences; where hits are close, whether a release that follows
+// their gaps would do.
 func (t *trial) inTheWay(full *whole, goal Goal, l leastCurve) string {
+	said := t.stopping(full, goal, l)
+	follow := goal
+	follow.Follow = true
+	if !goal.Follow && t.room(full.m, follow).near > 0 && full.failed(goal) == nil && t.reach(full, follow).reached {
+		return said + " With a release that follows the gap to the next hit it is reached."
+	}
+	return said
+}
+
+// stopping says what stops it with the way back that is asked.
+func (t *trial) stopping(full *whole, goal Goal, l leastCurve) string {
 	m := full.m
 	said := fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits within %.1f dB of depth: the worst tenth comes to %.1f dB.", goal.Clearance, goal.MaxDepth, float64(l.p10))
 	if need := t.capThatReaches(full, goal); need > 0 {

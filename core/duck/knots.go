@@ -51,11 +51,22 @@ func (k knots) fits(r room, scale float64) bool {
 			return false
 		}
 	}
-	return k.at[last]-k.at[k.lastDeep()] >= r.back
+	return k.at[last]-k.at[k.lastDeep()] >= r.back && k.soon(r, scale)
 }
 
-// knotDeep is how near to the deepest point others count as that, dB.
-const knotDeep = 0.1
+// soon reports whether the curve can be back before the closest hits, where its way back follows them.
+func (k knots) soon(r room, scale float64) bool {
+	if r.near <= 0 {
+		return true
+	}
+	d := k.duck(scale) // rounded, as it will be
+	d.Follow = true
+	from, by := d.Squeeze(r.near + letGo)
+	_, end := d.Span()
+	return from+(end-from)*by <= r.near+1e-9
+}
+
+const knotDeep = move.DeepNear
 
 // lastDeep is the last of the deepest points.
 func (k knots) lastDeep() int {
@@ -189,15 +200,16 @@ func (k knots) ruly(r room) knots {
 	}
 	// and not too soon: what is too near the end is a little less deep
 	for range last {
-		if k.at[last]-k.at[k.lastDeep()] >= r.back || k.deepest() == 0 {
+		enough := k.at[last]-k.at[k.lastDeep()] >= r.back
+		if enough && k.soon(r, 1) || k.deepest() == 0 {
 			break
 		}
-		if i := k.lastDeep(); k.at[last] < r.end {
+		if i := k.lastDeep(); !enough && k.at[last] < r.end {
 			k.at[last] = math.Min(r.end, k.at[i]+r.back)
 		} else if i > 1 {
 			k.depth[i] = math.Max(0, k.deepest()-1.5*knotDeep)
 		} else {
-			k.at[i] = math.Max(k.at[0]+knotsApart, k.at[last]-r.back)
+			k.at[i] = math.Max(k.at[0]+knotsApart, math.Min(k.at[i]-1, k.at[last]-r.back))
 		}
 	}
 	return k

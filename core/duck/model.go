@@ -21,6 +21,14 @@ type room struct {
 	rise float64 // dB/ms, the fastest that it comes back
 	back float64 // ms from its last deepest point on that it takes at the least: a period of the kick's fundamental
 	late bool    // it may not begin before the hit
+	near float64 // ms after the hit at which the shortest way back must be over: the closest hits; 0: the way back is the same for all
+}
+
+// duck is what a curve is where it may do that.
+func (r room) duck(k knots) *move.Duck {
+	d := k.duck(1)
+	d.Follow = r.near > 0
+	return d
 }
 
 // roomDepth is what a curve may come back by in a period of the kick's fundamental, dB: the usual cap, or the one
@@ -36,10 +44,14 @@ func (t *trial) room(m *meter.HitMeter, goal Goal) room {
 		r.end = math.Max(r.end, float64(m.Windows[i])*toMS)
 	}
 	r.end += 1.5*period + boundPre
+	near := math.Inf(1)
 	for i := range m.Hits {
-		if i+1 < len(m.Hits) || !m.Open {
-			r.end = math.Min(r.end, float64(m.Gaps[i])*toMS-letGo)
-		}
+		near = math.Min(near, gapOf(m, i)-letGo)
+	}
+	if goal.Follow && near < r.end {
+		r.near = near
+	} else {
+		r.end = math.Min(r.end, near)
 	}
 	return r
 }
@@ -48,7 +60,7 @@ func (t *trial) room(m *meter.HitMeter, goal Goal) room {
 // Long because it is one model: its tables are filled in one pass over the hits.
 func (t *trial) around(r room, d *move.Duck) *model {
 	perStep := boundStep * t.fs / 1000
-	m := &model{first: -int(boundPre / boundStep), least: r.cap, rise: r.rise, kick: slices.Clone(t.kick)}
+	m := &model{follow: r.near > 0, first: -int(boundPre / boundStep), least: r.cap, rise: r.rise, kick: slices.Clone(t.kick)}
 	n := int(math.Ceil(r.end/boundStep)) - m.first
 	n = max(n, 2-m.first)
 	if r.late {
@@ -76,6 +88,11 @@ func (t *trial) around(r room, d *move.Duck) *model {
 		after += float64(wide[k]) * float64(wide[k])
 	}
 	dsp.NewFilter(t.wideSOS).Process(owes, owes)
+	turn, over := math.Min(r.near/2, r.end/2), r.end // where the way back begins and ends, of no curve yet
+	if d != nil && r.near > 0 {
+		turn, _ = d.Back()
+		_, over = d.Span()
+	}
 	ring := int(modelRing * t.fs)
 	before := int(boundPre * t.fs / 1000)
 	work := make([]float32, 0, len(x))
@@ -95,9 +112,21 @@ func (t *trial) around(r room, d *move.Duck) *model {
 		if i+1 < len(t.hits) { // the next duck's own part is counted there
 			last = t.hits[i+1] - before
 		}
+		frame := func(j int) int { return hit + int(math.Round(float64(m.first+j)*perStep)) }
+		if need := t.gaps[i] - letGo; r.near > 0 && need < over { // what stands after the turn stands closer to it here
+			by := math.Max(0.02, (need-turn)/(over-turn))
+			frame = func(j int) int {
+				ms := float64(m.first+j) * boundStep
+				if ms > over {
+					ms += (turn - over) * (1 - by)
+				} else if ms > turn {
+					ms = turn + (ms-turn)*by
+				}
+				return hit + int(math.Round(ms*t.fs/1000))
+			}
+		}
 		for j := range e {
-			a := hit + int(math.Round(float64(m.first+j)*perStep))
-			b := hit + int(math.Round(float64(m.first+j+1)*perStep))
+			a, b := frame(j), frame(j+1)
 			for k := max(a, 0); k < min(b, last); k++ {
 				v := float64(x[k])
 				if k >= from && k < end {
@@ -138,11 +167,19 @@ func (t *trial) ducked(d *move.Duck) []float32 {
 	}
 	from, to := d.Span()
 	first, last := int(math.Floor(from*t.fs/1000)), int(math.Ceil(to*t.fs/1000))
-	one := make([]float32, last-first+1)
-	for k := range one {
-		one[k] = dsp.LevelGain(d.GainDB(1000 * float64(first+k) / t.fs))
+	all := make([]float32, last-first+1)
+	draw := func(one []float32, d *move.Duck) []float32 {
+		for k := range one {
+			one[k] = dsp.LevelGain(d.GainDB(1000 * float64(first+k) / t.fs))
+		}
+		return one
 	}
-	for _, hit := range t.hits {
+	draw(all, d)
+	for i, hit := range t.hits {
+		one := all
+		if c := d.For(t.gaps[i]); c != d {
+			one = draw(make([]float32, len(all)), c)
+		}
 		for k, v := range one {
 			if at := hit + first + k; at >= 0 && at < len(g) {
 				g[at] = min(g[at], v)

@@ -12,7 +12,7 @@ import (
 const (
 	backDB   = -0.5 // dB: a gain over this counts as back
 	deepDB   = -3.0 // dB: the share of time under this is told
-	clickDB  = 3.0  // dB/ms: steeper slopes may click (3-sound)
+	clickDB  = move.ClickDB
 	slopeGap = 1e-3 // ms between the points at which a slope is taken
 )
 
@@ -96,13 +96,18 @@ func Read(d *move.Duck, bpm float64, m *meter.HitMeter, gain meter.Sound, before
 	if at.Keyed() {
 		r.Depth, r.Steepest = trace.depth, trace.slope
 	}
+	for i := range m.Hits {
+		if c := at.For(gapOf(m, i)); c != at {
+			r.Steepest = max(r.Steepest, meter.Figure(steepest(c)))
+		}
+	}
 	r.Share = meter.Figure(100 * float64(under) / float64(m.Range.To-m.Range.From))
 	for i, h := range m.Hits {
 		if i+1 == len(m.Hits) && m.Open {
 			break
 		}
 		r.Of++
-		if at.Keyed() && free[i] || !at.Keyed() && back(at, 1000*float64(m.Gaps[i])/float64(m.Rate)) {
+		if at.Keyed() && free[i] || !at.Keyed() && back(at.For(m.GapMS(i)), m.GapMS(i)) {
 			r.Back++
 		} else {
 			r.Late = append(r.Late, float64(h+m.Offset)/float64(m.Rate))

@@ -29,6 +29,9 @@ func Says(song *session.Song, st *State, asked meter.Figure, bars string) string
 		does = fmt.Sprintf("%s dB deep", figure.Signed(-d.Depth(), 1))
 		if at, err := d.AtTempo(song.BPM); err == nil && len(at.Points) > 0 {
 			does += fmt.Sprintf(", back by %.0f ms", at.Points[len(at.Points)-1].MS)
+			if at.Follow {
+				does += " or before the next hit"
+			}
 		}
 	}
 	said := fmt.Sprintf("%s. In %s %s", does, bars, clears)

@@ -52,10 +52,18 @@ func (w *whole) judgeHits(d *move.Duck) []meter.Figure {
 	if w.err != nil {
 		return clear
 	}
-	cut, first := cuts(d, float64(w.m.Rate))
+	all, first := cuts(d, float64(w.m.Rate))
 	ring := int(ringing * float64(w.m.Rate))
-	diff := make([]float32, len(cut)+ring)
+	diff := make([]float32, len(all)+ring)
+	squeezed := map[int][]float32{} // by gap
 	for i, at := range w.at {
+		cut := all
+		if c := d.For(gapOf(w.m, i)); c != d {
+			if cut = squeezed[w.m.Gaps[i]]; cut == nil {
+				cut, _ = cuts(c, float64(w.m.Rate))
+				squeezed[w.m.Gaps[i]] = cut
+			}
+		}
 		n := min(len(diff), len(at.home)-first)
 		if i+1 < len(w.m.Hits) { // the next duck's own part is counted there
 			n = min(n, w.m.Hits[i+1]-w.m.Hits[i])

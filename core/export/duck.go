@@ -246,6 +246,10 @@ func curveSettings(ctx context.Context, b *strings.Builder, r *mix.Renderer, son
 	for _, p := range at.Points {
 		fmt.Fprintf(b, "%8.1f  %8.2f  %6.1f\n", p.MS+0, p.MS/sixteenth+0, p.DB+0)
 	}
+	if at.Follow {
+		from, _ := at.Back()
+		fmt.Fprintf(b, "Its release follows the gap to the next hit: where that comes before the last point, the\npoints after %.1f ms stand closer together, so that it is back %.0f ms before the hit.\n", from, move.LetGo)
+	}
 	if song.Leader == session.BassLeads { // a compressor cannot tell the kick's attack from its tail
 		return nil
 	}

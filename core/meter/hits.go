@@ -104,6 +104,9 @@ var ErrNoHits = errors.New("the kick has no hits")
 // HomeBand returns the octave around a kick's settled fundamental, Hz.
 func HomeBand(hz float64) (lo, hi float64) { return hz / math.Sqrt2, hz * math.Sqrt2 }
 
+// GapMS is the time from a hit to the next, or to where the files end, ms.
+func (m *HitMeter) GapMS(hit int) float64 { return 1000 * float64(m.Gaps[hit]) / float64(m.Rate) }
+
 // NewHitMeter prepares for a kick (mono, at rate) with hits at those frames. Hits outside
 // the range are not judged, but end the gap of the hit before them. homeHz is the kick's
 // settled fundamental. The kick is kept and must not be changed.

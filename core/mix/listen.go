@@ -205,8 +205,8 @@ func (r *Renderer) KeySound(ctx context.Context, song *session.Song, trigger str
 	return x, Key("key", k.id, w), err
 }
 
-// Gain returns the gain of a stem's duck over a window, as amplitude; nil where it has none, or it
-// is off. It is worked out once for the window of a render and for this.
+// Gain returns the gain of a stem's duck over a window, as amplitude, of drawn ones to several triggers the lower; nil where
+// it has none, or it is off. It is worked out once for the window of a render and for this.
 func (r *Renderer) Gain(ctx context.Context, song *session.Song, st *session.Stem, w Window) ([]float32, error) {
 	m, d := st.DuckMove()
 	if d == nil || m.Off {
@@ -217,7 +217,7 @@ func (r *Renderer) Gain(ctx context.Context, song *session.Song, st *session.Ste
 		return nil, err
 	}
 	for i, s := range n.steps {
-		if s.listens != nil {
+		if s.listens != nil && s.Kind == m.Params.Kind().Name && d.Keyed() {
 			c, err := n.carry(w)
 			if err != nil {
 				return nil, err
@@ -229,8 +229,8 @@ func (r *Renderer) Gain(ctx context.Context, song *session.Song, st *session.Ste
 			from := w.From - c.keyWindow(i).From
 			return g[from : from+w.Frames()], nil
 		}
-		if d, ok := s.Params.(gainer); ok {
-			return d.Gain(n.place(s, w.From), w.Frames())
+		if g, ok := s.Params.(gainer); ok && !d.Keyed() {
+			return g.Gain(n.place(s, w.From), w.Frames())
 		}
 	}
 	return nil, nil

@@ -149,7 +149,8 @@ func (r *Renderer) listened(ctx context.Context, l *listen, w Window) meter.Soun
 
 // GainOf is Gain as a sound: of amplitudes. nil where the stem has no duck, or it is off.
 func (r *Renderer) GainOf(ctx context.Context, song *session.Song, st *session.Stem, w Window) (meter.Sound, error) {
-	if m, d := st.DuckMove(); d == nil || m.Off {
+	m, own := st.DuckMove()
+	if own == nil || m.Off {
 		return nil, nil
 	}
 	if !long(song.Rate, w) {
@@ -162,9 +163,9 @@ func (r *Renderer) GainOf(ctx context.Context, song *session.Song, st *session.S
 	}
 	for _, s := range n.steps {
 		switch d, ok := s.Params.(gainer); {
-		case s.listens != nil:
+		case s.listens != nil && s.Kind == m.Params.Kind().Name && own.Keyed():
 			return r.listened(ctx, s.listens, w), nil
-		case ok:
+		case ok && !own.Keyed():
 			return rendered{w.Frames(), ctx, func(ctx context.Context, f func(x []float32) error) error {
 				return pieces(ctx, n.rate, w, func(_ context.Context, p Window) error {
 					g, err := d.Gain(n.place(s, p.From), p.Frames())

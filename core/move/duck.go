@@ -40,6 +40,7 @@ type Duck struct {
 	Trigger string      `json:"trigger"` // id of the song's trigger
 	Points  []Point     `json:"points,omitempty"`
 	Parts   []HitPart   `json:"parts,omitempty"`      // of a curve: hits that are ducked less than the rest
+	Follow  bool        `json:"follow,omitempty"`     // of a curve: where the next hit is close its way back is shorter, see For
 	Comp    *Compressor `json:"compressor,omitempty"` // of the keyed schools: the detector
 	Key     *KeyFilter  `json:"key,omitempty"`
 	Band    *Band       `json:"band,omitempty"`
@@ -253,6 +254,64 @@ func (d *Duck) Gain(p Place, n int) ([]float32, error) {
 	return g, nil
 }
 
+// How a curve follows the gap to the next hit.
+const (
+	LetGo    = 1.0 // ms before the next hit at which it is back
+	DeepNear = 0.1 // dB; points as near to the deepest hold it
+	ClickDB  = 3.0 // dB/ms; steeper gains click
+)
+
+// Back returns when a curve begins its way back, at the last point that holds its depth, and the steepest that it then
+// comes back, dB/ms.
+func (d *Duck) Back() (from, steepest float64) {
+	at, low := 0, d.Depth()+DeepNear
+	for i, p := range d.Points {
+		if p.DB <= low {
+			at = i
+		}
+	}
+	for i := at; i+1 < len(d.Points); i++ {
+		p, q := d.Points[i], d.Points[i+1]
+		slope := (q.DB - p.DB) / (q.MS - p.MS)
+		if k := math.Abs(bendRate * p.Bend); k > 1e-6 {
+			slope *= k / -math.Expm1(-k) // at one of its ends
+		}
+		steepest = math.Max(steepest, slope)
+	}
+	return d.Points[at].MS, steepest
+}
+
+// Squeeze returns from where on, and by what part, the way back of a curve is shortened where the next hit comes gap ms
+// later: so that it is back LetGo before that, but never steeper than ClickDB. The part is 1 where nothing is.
+func (d *Duck) Squeeze(gap float64) (from, by float64) {
+	_, end := d.Span()
+	if !d.Follow || end <= gap-LetGo {
+		return 0, 1
+	}
+	from, steepest := d.Back()
+	if end <= from {
+		return 0, 1
+	}
+	return from, math.Min(1, math.Max((gap-LetGo-from)/(end-from), steepest/ClickDB))
+}
+
+// For returns the curve of a hit whose next one comes gap ms later: the duck itself where nothing is shortened. Its
+// times are worked out.
+func (d *Duck) For(gap float64) *Duck {
+	from, by := d.Squeeze(gap)
+	if by == 1 {
+		return d
+	}
+	c := *d
+	c.Follow, c.Points = false, append([]Point(nil), d.Points...)
+	for i, p := range c.Points {
+		if p.MS > from {
+			c.Points[i].MS = from + (p.MS-from)*by
+		}
+	}
+	return &c
+}
+
 // duckGain lays the curve of one hit at every hit; where two overlap the lower counts.
 type duckGain struct {
 	duck   *Duck
@@ -261,6 +320,8 @@ type duckGain struct {
 	first  int
 	length int
 	hits   []int
+	next   *Duck // the curve before a next hit at gap, as it was last worked out
+	gap    int
 	at     int // frame of the next block
 	buffer []float32
 }
@@ -291,7 +352,7 @@ func (g *duckGain) fill(out []float32) {
 		out[i] = 1
 	}
 	end := g.at + len(out)
-	for _, h := range g.hits {
+	for i, h := range g.hits {
 		from := h + g.first
 		if from >= end {
 			break
@@ -300,12 +361,29 @@ func (g *duckGain) fill(out []float32) {
 		if lo >= hi {
 			continue
 		}
-		curve := g.curve(g.duck.partAt(float64(h) / g.rate))
+		part := g.duck.partAt(float64(h) / g.rate)
+		if g.duck.Follow && i+1 < len(g.hits) {
+			if d := g.before(g.hits[i+1] - h); d != g.duck {
+				for n := lo; n < hi; n++ {
+					out[n-g.at] = min(out[n-g.at], float32(dsp.Gain(part*d.GainDB(1000*float64(n-h)/g.rate))))
+				}
+				continue
+			}
+		}
+		curve := g.curve(part)
 		for n := lo; n < hi; n++ {
 			out[n-g.at] = min(out[n-g.at], curve[n-from])
 		}
 	}
 	g.at = end
+}
+
+// before is the curve of a hit whose next one comes so many frames later.
+func (g *duckGain) before(gap int) *Duck {
+	if g.next == nil || g.gap != gap {
+		g.next, g.gap = g.duck.For(1000*float64(gap)/g.rate), gap
+	}
+	return g.next
 }
 
 // Process lowers all channels alike.

@@ -89,12 +89,16 @@ func (s *Song) SetLeader(l Leader) (dropped bool) {
 	return d != nil
 }
 
-// ownDuckOnly takes the ducks of their own off the stems that have the song's.
+// ownDuckOnly takes off the stems that have the song's duck what else of theirs ducks to its trigger. To other triggers
+// they may duck besides.
 func (s *Song) ownDuckOnly() {
+	trigger := s.DuckTrigger()
 	for i := range s.Stems {
 		if st := &s.Stems[i]; st.Role == s.Ducked() {
-			own := PartDuck + st.ID
-			st.Moves = st.Moves.Without(func(m move.Move) bool { return m.ID == own || strings.HasPrefix(m.ID, own+"-") })
+			st.Moves = st.Moves.Without(func(m move.Move) bool {
+				d, ok := m.Params.(*move.Duck)
+				return ok && d.Trigger == trigger && strings.HasPrefix(m.ID, PartDuck)
+			})
 		}
 	}
 }
@@ -110,6 +114,7 @@ func (s *Song) SetDuck(d *move.Duck, off bool, why string) {
 		}
 		st.SetMove(m)
 	}
+	s.ownDuckOnly()
 }
 
 // Settle keeps what hangs together in order after an edit of stems or roles: the kick's
@@ -149,8 +154,13 @@ const (
 	PartDuck = "part-"
 )
 
-// DuckMove returns the duck of a stem, on or off; nil where it has none.
-func (s *Stem) DuckMove() (*move.Move, *move.Duck) { return s.Moves.Duck() }
+// DuckMove returns the duck of a stem, on or off, of several the song's own; nil where it has none.
+func (s *Stem) DuckMove() (*move.Move, *move.Duck) {
+	if m := s.Move(mainDuck + s.ID); m != nil {
+		return m, m.Params.(*move.Duck)
+	}
+	return s.Moves.Duck()
+}
 
 // keyLoop names a stem that would listen to itself: through the triggers of keyed ducks a stem's sound
 // must never depend on its own.

@@ -35,16 +35,40 @@ func (e SetDuck) Apply(s *Song) (string, error) {
 	return e.Said, s.Validate()
 }
 
-// Rise raises the mix at the master's fader for what its ducks freed.
-type Rise struct{ DB float64 }
+// Rise raises the mix at the master's fader, or parts at theirs, for what its ducks freed.
+type Rise struct {
+	DB    float64
+	Parts []At // empty: the mix
+}
 
 // Apply raises it, and notes it: what was given once is not given again.
 func (e Rise) Apply(s *Song) (string, error) {
-	if s.Master.Locked() {
+	if len(e.Parts) == 0 && s.Master.Locked() {
 		return "", errors.New("the master's fader is locked")
 	}
-	s.Master.Fader = figure.Tenth(s.Master.Fader + e.DB)
 	s.Raised = figure.Tenth(s.Raised + e.DB)
+	var names []string
+	for _, at := range e.Parts {
+		st, b := s.Stem(at.Stem), s.Bus(at.Bus)
+		switch {
+		case st != nil && !st.Locked(TrackStep):
+			st.Fader = figure.Tenth(st.Fader + e.DB)
+			names = append(names, st.Name)
+		case b != nil && !b.Locked():
+			b.Fader = figure.Tenth(b.Fader + e.DB)
+			names = append(names, b.Name)
+		case st != nil:
+			return "", fmt.Errorf("the fader of %s is locked", st.Name)
+		case b != nil:
+			return "", fmt.Errorf("the fader of %s is locked", b.Name)
+		default:
+			return "", errNoPlace(at)
+		}
+	}
+	if len(names) > 0 {
+		return fmt.Sprintf("Raise %s by the %.1f dB that the ducks freed", strings.Join(names, ", "), e.DB), s.Validate()
+	}
+	s.Master.Fader = figure.Tenth(s.Master.Fader + e.DB)
 	return fmt.Sprintf("Raise the mix by the %.1f dB that the ducks freed", e.DB), s.Validate()
 }
 
@@ -61,6 +85,9 @@ func (e SetTargets) Apply(s *Song) (string, error) {
 	ahead := ""
 	if was.NoAhead != s.Targets.NoAhead {
 		ahead = map[bool]string{true: ", no look-ahead", false: ", with look-ahead"}[s.Targets.NoAhead]
+	}
+	if was.Follow != s.Targets.Follow {
+		ahead += map[bool]string{true: ", release by the gap", false: ", one release for all"}[s.Targets.Follow]
 	}
 	return fmt.Sprintf("Ask %g dB of clearance, at most %g dB of depth%s", s.Targets.Clearance, s.Targets.MaxDepth, ahead), s.Validate()
 }
@@ -102,7 +129,7 @@ func (e PartDepth) Apply(s *Song) (string, error) {
 		if slices.Contains(s.Sources(t), st) {
 			return "", fmt.Errorf("%s gives this trigger's hits, so it cannot duck to it", st.Name)
 		}
-		if st.Role == s.Ducked() {
+		if st.Role == s.Ducked() && e.Trigger == s.DuckTrigger() {
 			return "", fmt.Errorf("the %s's own duck is set above", s.Ducked())
 		}
 		own = PartDuck + st.ID
@@ -124,6 +151,42 @@ func (e PartDepth) Apply(s *Song) (string, error) {
 		return name + " ducks no more to " + t.Name, nil
 	}
 	return fmt.Sprintf("%s ducks by %s dB to %s", name, figure.Signed(e.Depth, 1), t.Name), nil
+}
+
+// PartShape gives the duck of a part to a trigger a shape of its own, at the depth that it has.
+type PartShape struct {
+	At      At
+	Trigger string
+	Shape   move.Shape
+}
+
+// Apply shapes it.
+func (e PartShape) Apply(s *Song) (string, error) {
+	chain, name := s.Chain(e.At)
+	t := s.Trigger(e.Trigger)
+	if chain == nil || t == nil {
+		return "", errNoPlace(e.At)
+	}
+	had := DuckTo(*chain, e.Trigger)
+	if had == nil || strings.HasPrefix(had.ID, mainDuck) && !strings.HasPrefix(had.ID, BusDuck) {
+		return "", fmt.Errorf("%s has no duck of its own to %s", name, t.Name)
+	}
+	was, err := had.Params.(*move.Duck).AtTempo(s.BPM)
+	if err != nil {
+		return "", err
+	}
+	if was.Keyed() {
+		return "", fmt.Errorf("%s listens to %s: its detector shapes it", name, t.Name)
+	}
+	if was.Shape() == e.Shape {
+		return "", nil
+	}
+	m := *had
+	if m.Params, err = was.Shaped(e.Shape); err != nil {
+		return "", err
+	}
+	*chain = chain.With(m)
+	return fmt.Sprintf("Shape %s's duck to %s: held to %s ms, back by %s", name, t.Name, figure.Short(e.Shape.Back.MS), figure.Short(e.Shape.End.MS)), s.Validate()
 }
 
 // partDuck draws a duck for a part.
@@ -221,7 +284,7 @@ func (e MainTrigger) Apply(s *Song) (string, error) {
 			return "", fmt.Errorf("%s gives this trigger's hits, so it cannot duck to it", st.Name)
 		}
 	}
-	d := *was
+	d := *was // what else ducks to that trigger goes
 	d.Trigger, d.Parts = t.ID, nil
 	s.SetDuck(&d, off, "")
 	return fmt.Sprintf("The %s ducks to %s", s.Ducked(), t.Name), s.Validate()

@@ -91,9 +91,12 @@ func TestPartDucksToSeveral(t *testing.T) {
 	}
 	s.Stem("p").Role = Bass // it makes room with the others now
 	s.Settle()
-	for _, m := range s.Stem("p").Moves {
-		if m.ID != "duck-p" {
-			t.Errorf("%s is left", m.ID)
+	for _, m := range s.Stem("p").Moves { // what it ducked to the kick gives way to the bass's own; to t1 it ducks besides
+		if d := m.Params.(*move.Duck); m.ID != "duck-p" && d.Trigger != "t1" {
+			t.Errorf("%s to %s is left", m.ID, d.Trigger)
 		}
+	}
+	if len(s.Stem("p").Moves) > 2 || DuckTo(s.Stem("p").Moves, "t1") == nil {
+		t.Errorf("%+v", s.Stem("p").Moves)
 	}
 }

@@ -55,6 +55,7 @@ type Targets struct {
 	MaxDepth  float64 `json:"max_depth_db"` // cap of a duck
 
 	NoAhead bool `json:"no_lookahead,omitempty"` // a fit may not begin before the hit
+	Follow  bool `json:"follow,omitempty"`       // a fitted curve's way back is shorter where the next hit is close
 }
 
 // DefaultTargets are the values a new song starts with.

@@ -19,7 +19,7 @@ import (
 
 // readPoints reads the points of the form: ms-0, db-0, bend-0 and so on.
 func readPoints(c *gin.Context, song *session.Song) (*move.Duck, error) {
-	d, bpm := &move.Duck{School: "curve", Trigger: song.DuckTrigger()}, song.BPM
+	d, bpm := &move.Duck{School: "curve", Trigger: song.DuckTrigger(), Follow: c.PostForm("follow") != ""}, song.BPM
 	for i := 0; ; i++ {
 		n := strconv.Itoa(i)
 		at, ok := c.GetPostForm("at-" + n)

@@ -33,6 +33,7 @@ type sheet struct {
 	Preview bool
 	Worst   []meter.Hit // by their clearance
 	School  string
+	Closest float64                 // ms between the closest hits of the song that the duck works at; 0 where there are none
 	Unduck  mix.Loud                // of everything without the ducks
 	Frees   map[string]meter.Figure // by part: how far the mix's peak falls by its ducks alone, dB
 }
@@ -81,10 +82,26 @@ func (out *sheet) MixFreed() meter.Figure { return out.Unduck.Peak - out.Levels.
 // Rise is by how much the mix may be raised by a button, dB: what the ducks freed, in tenths; 0 where that is nothing.
 func (out *sheet) Rise() float64 {
 	freed := out.MixFreed()
-	if out.Off || out.Duck == nil || !freed.Valid() || out.Master.Locked() {
+	if out.Off || out.Duck == nil || !freed.Valid() {
 		return 0
 	}
 	return left(freed, &out.Song.Song)
+}
+
+// Raisable are the parts that may be raised by what was freed: those with a fader that is not locked.
+func (out *sheet) Raisable() []matrixRow {
+	var rows []matrixRow
+	for i := range out.Stems {
+		if st := &out.Stems[i]; !st.Mute && !st.Locked(session.TrackStep) {
+			rows = append(rows, matrixRow{Part: st.ID, Name: st.Name})
+		}
+	}
+	for i := range out.Buses {
+		if b := &out.Buses[i]; !b.Locked() {
+			rows = append(rows, matrixRow{Part: "bus:" + b.ID, Name: b.Name, Bus: true})
+		}
+	}
+	return rows
 }
 
 // left is what was freed and is not yet given to the mix, in tenths of a dB.
@@ -113,7 +130,14 @@ func (h *handlers) rise(c *gin.Context) {
 		if !(by >= 0.1) {
 			return nil, shell.BadInput(c, "points", errors.New("the ducks free nothing here: another part makes the peak"))
 		}
-		return session.Rise{DB: by}, nil
+		rise := session.Rise{DB: by}
+		for _, part := range c.PostFormArray("part") {
+			rise.Parts = append(rise.Parts, session.ParseAt(part))
+		}
+		if c.PostForm("chosen") != "" && len(rise.Parts) == 0 {
+			return nil, shell.BadInput(c, "points", errors.New("tick the parts that are to be raised"))
+		}
+		return rise, nil
 	})
 }
 
@@ -169,6 +193,17 @@ func (h *handlers) drawn(ctx context.Context, v *shell.View) (*sheet, error) {
 			out.Why = v.DuckWhy()
 		}
 	}
+	if out.Duck != nil && !out.Duck.Keyed() {
+		hits, err := h.Renderer.Hits(&v.Song.Song, v.DuckTrigger())
+		if err != nil {
+			return nil, err
+		}
+		for i := 1; i < len(hits); i++ {
+			if gap := 1000 * float64(hits[i]-hits[i-1]) / float64(v.Rate); out.Closest == 0 || gap < out.Closest {
+				out.Closest = gap
+			}
+		}
+	}
 	out.draw()
 	out.Worst = hits.Worst(v)
 	return out, nil
@@ -182,6 +217,9 @@ func (out *sheet) draw() {
 		Kick: plot.Calm(v.State.Pair.Meter.Kick), Before: plot.Calm(v.State.Before.Bass), Bass: plot.Calm(v.State.After.Bass),
 		Offset: hits.Offset(v), Hits: v.State.After.Hits, Duck: out.Duck, BPM: v.BPM,
 		Handover: v.State.After.HandoverMedian, BassName: v.BassName(),
+	}
+	if c := out.Duck; c != nil && out.Closest > 0 && c.For(out.Closest) != c {
+		e.Closest = c.For(out.Closest)
 	}
 	if v.BassLeads() {
 		e.KickBefore = plot.Calm(v.State.Without.Meter.Kick)

@@ -98,11 +98,18 @@ func (h *handlers) setTargets(c *gin.Context) {
 			return nil, shell.BadInput(c, "targets", fmt.Errorf("the cap %w", err))
 		}
 		if c.PostForm("ahead-asked") != "" { // an unticked box sends nothing
-			t.NoAhead = c.PostForm("ahead") == ""
+			t.NoAhead, t.Follow = c.PostForm("ahead") == "", c.PostForm("follow") != ""
 		}
 		set := session.SetTargets{Targets: t}
 		if c.PostForm("fit") == "" {
-			return set, nil
+			d, off := song.Duck()
+			if d == nil || d.Keyed() || t.Follow == song.Targets.Follow || c.PostForm("ahead-asked") == "" {
+				return set, nil
+			}
+			one := *d // the curve that is drawn follows too
+			one.Follow = t.Follow
+			return session.Together{Said: map[bool]string{true: "The release follows the gap to the next hit", false: "One release for all hits"}[t.Follow],
+				Edits: []session.Edit{set, session.SetDuck{Duck: &one, Off: off}}}, nil
 		}
 		song.Targets = t
 		if err := song.Validate(); err != nil {

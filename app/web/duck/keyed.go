@@ -58,6 +58,12 @@ type schoolRow struct {
 	Values        string
 }
 
+// Short is the school in a narrow column: its label without the first word.
+func (r schoolRow) Short() string {
+	_, rest, _ := strings.Cut(r.Label, " ")
+	return strings.ToUpper(rest[:1]) + rest[1:]
+}
+
 // schools fits all three to the same goal, over the loop, and shows them side by side.
 func (h *handlers) schools(c *gin.Context) {
 	song := h.Load(c)

@@ -52,6 +52,7 @@ func (h *handlers) routes(g *gin.RouterGroup) {
 	g.POST("/duck/handover", h.LimitForm, h.Told, h.setHandover)
 	g.POST("/duck/stop-false", h.LimitForm, h.stopFalse)
 	g.POST("/duck/cell", h.LimitForm, h.setCell)
+	g.POST("/duck/shape", h.LimitForm, h.setShape)
 	g.POST("/duck/trigger", h.LimitForm, h.addTrigger)
 	g.POST("/duck/main-trigger", h.LimitForm, h.mainTrigger)
 	g.POST("/duck/trigger/:trigger/remove", h.LimitForm, h.removeTrigger)

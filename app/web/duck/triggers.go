@@ -22,7 +22,17 @@ import (
 type matrix struct {
 	Triggers []matrixTrigger
 	Rows     []matrixRow
+	Shapes   []partShape
 }
+
+// partShape is the shape of a drawn duck of a part's own.
+type partShape struct {
+	Part, Name, Trigger, To string
+	move.Shape
+}
+
+// ID is what its fields' ids end in.
+func (p partShape) ID() string { return p.Part + "-" + p.Trigger }
 
 type matrixTrigger struct {
 	session.Trigger
@@ -45,6 +55,7 @@ type matrixCell struct {
 	Trigger string
 	Depth   string // as typed; empty: does not duck to it
 	Main    bool   // the bass's own duck, set above
+	Makes   bool   // the part is the one that makes room
 	Off     bool
 }
 
@@ -53,13 +64,17 @@ func fillMatrix(v *shell.View) matrix {
 	var m matrix
 	used := map[string]bool{}
 	triggers := v.Triggers
-	cells := func(part string, chain move.Chain, main bool) []matrixCell {
+	cells := func(part, name string, chain move.Chain, main bool) []matrixCell {
 		var out []matrixCell
 		for _, t := range triggers {
-			c := matrixCell{Trigger: t.ID, Main: main}
+			c := matrixCell{Trigger: t.ID, Main: main && t.ID == v.DuckTrigger(), Makes: main}
 			if own := session.DuckTo(chain, t.ID); own != nil {
 				used[t.ID] = true
-				c.Depth, c.Off = shell.Typed(-own.Params.(*move.Duck).DepthDB()), own.Off
+				d := own.Params.(*move.Duck)
+				c.Depth, c.Off = shell.Typed(-d.DepthDB()), own.Off
+				if at, err := d.AtTempo(v.BPM); err == nil && !c.Main && !d.Keyed() {
+					m.Shapes = append(m.Shapes, partShape{part, name, t.ID, t.Name, at.Shape()})
+				}
 			}
 			if v.Bad != nil && v.Bad.Typed["part"] == part && v.Bad.Typed["trigger"] == t.ID {
 				c.Depth = v.Bad.Typed["depth"]
@@ -75,11 +90,11 @@ func fillMatrix(v *shell.View) matrix {
 		case session.Kick, session.Snare, session.Hats, session.Perc:
 			continue
 		}
-		m.Rows = append(m.Rows, matrixRow{Part: st.ID, Name: st.Name, Cells: cells(st.ID, st.Moves, st.Role == v.Ducked())})
+		m.Rows = append(m.Rows, matrixRow{Part: st.ID, Name: st.Name, Cells: cells(st.ID, st.Name, st.Moves, st.Role == v.Ducked())})
 	}
 	for i := range v.Buses {
 		b := &v.Buses[i]
-		m.Rows = append(m.Rows, matrixRow{Part: "bus:" + b.ID, Name: b.Name, Bus: true, Cells: cells("bus:"+b.ID, b.Moves, false)})
+		m.Rows = append(m.Rows, matrixRow{Part: "bus:" + b.ID, Name: b.Name, Bus: true, Cells: cells("bus:"+b.ID, b.Name, b.Moves, false)})
 	}
 	for _, t := range triggers {
 		says := "a grid of " + t.Grid
@@ -108,6 +123,25 @@ func (h *handlers) setCell(c *gin.Context) {
 			}
 		}
 		return session.PartDepth{At: session.ParseAt(c.PostForm("part")), Trigger: c.PostForm("trigger"), Depth: math.Abs(depth)}, nil
+	})
+}
+
+// setShape gives a part's duck a shape of its own.
+func (h *handlers) setShape(c *gin.Context) {
+	h.WorkOut(c, "duck", "shape", func(song *session.Song) (session.Edit, error) {
+		e := session.PartShape{At: session.ParseAt(c.PostForm("part")), Trigger: c.PostForm("trigger")}
+		e.Shape.Follow = c.PostForm("follow") != ""
+		for _, f := range []struct {
+			name, says string
+			to         *move.Time
+		}{{"begins", "where it begins", &e.Shape.Begins}, {"down", "where it is down", &e.Shape.Down}, {"back", "where it is held to", &e.Shape.Back}, {"end", "where it is back", &e.Shape.End}} {
+			ms, note, err := move.ParseTime(c.PostForm(f.name), song.BPM)
+			if err != nil {
+				return nil, shell.BadInput(c, "shape", fmt.Errorf("%s: %w", f.says, err))
+			}
+			*f.to = move.Time{MS: ms, Note: note}
+		}
+		return e, nil
 	})
 }
 

@@ -21,6 +21,7 @@ type Editor struct {
 	Offset        int
 	Hits          []meter.Hit
 	Duck          *move.Duck // at tempo; nil where there is none
+	Closest       *move.Duck // as it is where the next hit is closest; nil where that is no other
 	BPM           float64
 	Handover      meter.Figure // median, after
 	BassName      string
@@ -220,6 +221,16 @@ func (e Editor) gain(s *svg, x, y func(float64) float64, from, to float64) {
 	}
 	fill.to(x(to), y(0))
 	s.path("gain-fill", fill.close())
+	if e.Closest != nil {
+		c := &path{}
+		for i := 0; i <= 400; i++ {
+			ms := from + (to-from)*float64(i)/400
+			c.to(x(ms), y(e.Closest.GainDB(ms)))
+		}
+		s.path("gain-closest", c)
+		_, end := e.Closest.Span()
+		s.text("note", "start", x(end)+6, y(e.Closest.Depth()/3), "dashed: at the closest hits")
+	}
 	s.path("gain", p)
 	for i, pt := range e.Duck.Points {
 		end := i == 0 || i == len(e.Duck.Points)-1

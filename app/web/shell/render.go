@@ -61,6 +61,13 @@ func (s *Server) funcs() template.FuncMap {
 		"inc":     func(i int) int { return i + 1 },
 		"over":    func(a, b meter.Figure) bool { return a.Valid() && float64(a) >= float64(b) },
 		"cell":    func(v ...any) []any { return v },
+		"letgo":   func() float64 { return move.LetGo },
+		"shapetime": func(t move.Time) string {
+			if t.Note != "" {
+				return t.Note
+			}
+			return Typed(figure.Tenth(t.MS))
+		},
 		"schools": func() any { return move.Schools },
 		"anchors": func() any { return levels.Anchors },
 		"signed":  func(v float64) string { return figure.Plus(v, 1) },
