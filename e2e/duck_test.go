@@ -597,3 +597,50 @@ func TestTriggerProblems(t *testing.T) {
 type editFunc func(*session.Song) (string, error)
 
 func (f editFunc) Apply(s *session.Song) (string, error) { return f(s) }
+
+// The bass ducks to a second trigger besides, in a shape of its own; the release follows the gap by one choice. What is asked
+// for, the schools, what there is to take away and a plan's buttons stand above the fold at 1280 x 800.
+func TestReleaseAndShapes(t *testing.T) {
+	a, p := withFight(t)
+	song := a.song(p)
+	p.visit(a.url + "/songs/" + song + "/duck")
+	p.edited("the fit", func() { p.click("#fit") })
+	p.until("the schools", "document.querySelectorAll('#schools-table tr[data-school]').length === 3")
+	fold := func(selectors ...string) {
+		t.Helper()
+		for _, s := range selectors {
+			if p.js("String(document.querySelector('"+s+"').getBoundingClientRect().bottom <= document.querySelector('#deck').getBoundingClientRect().top)") != "true" {
+				t.Errorf("%s stands under the fold", s)
+			}
+		}
+	}
+	fold("#target-follow", "#schools-table", "#take-all", "#settings-sheet", "#d-clearance-p10", "#d-mix-freed")
+	p.edited("the release by the gap", func() { p.click("#target-follow") })
+	p.until("the choice", "document.querySelector('#target-follow').checked && document.querySelector('#points [name=follow]')")
+
+	p.js("document.querySelector('#trigger-grid').closest('details').open = true")
+	p.fill("#trigger-grid", "1/2")
+	p.edited("a grid", func() { p.click("#add-trigger") })
+	bass := strings.TrimPrefix(p.js("document.querySelector('#matrix [id^=cell-][id$=-t1]').id"), "cell-")
+	p.edited("a depth", func() { p.typed("#cell-"+bass, "3") })
+	p.until("its shape", "document.querySelector('#back-"+bass+"')")
+	p.edited("a shape", func() { p.typed("#end-"+bass, "1/8") })
+	p.until("the note value", "document.querySelector('#end-"+bass+"').value === '1/8'")
+	p.edited("its release", func() { p.click("#follow-" + bass) })
+	p.until("the tick", "document.querySelector('#follow-"+bass+"').checked")
+	p.js("document.querySelector('#rise-parts') && (document.querySelector('#rise-parts').open = true)")
+	rev := p.rev()
+	p.typed("#back-"+bass, "soon")
+	p.until("a sentence", "document.querySelector('#shape-wrong')?.textContent.includes('Nothing was changed')")
+	if p.rev() != rev {
+		t.Error("a bad time changed the song")
+	}
+	p.undo()
+	p.until("the tick gone", "!document.querySelector('#follow-"+bass+"').checked")
+
+	p.visit(a.url + "/songs/" + song + "/levels")
+	p.click("#preview")
+	p.until("a plan", "document.querySelector('#apply-plan')")
+	fold("#apply-plan")
+	p.clean("422")
+}

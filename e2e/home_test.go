@@ -4,8 +4,11 @@ import (
 	"encoding/base64"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/go-rod/rod/lib/proto"
 
 	"mellowthump/core/audio/wav"
 )
@@ -66,5 +69,32 @@ func TestHome(t *testing.T) {
 	p.until("it is gone", "document.querySelector('#gone') && document.querySelectorAll('#songs > .songs li').length === 1")
 	p.click("#undelete")
 	p.until("it is back", "document.querySelectorAll('#songs > .songs li').length === 2 && !document.querySelector('#gone')")
+	p.clean()
+}
+
+// A whole folder, dropped: what lies in it and in what it holds is taken in.
+func TestFolderDropped(t *testing.T) {
+	a := start(t, t.TempDir())
+	p := a.open("/")
+	kick, bass := fight()
+	dir := t.TempDir()
+	inner := filepath.Join(dir, "stems", "low")
+	if err := os.MkdirAll(inner, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for from, to := range map[string]string{write(t, "Pier Kick.wav", kick, wav.Int24): filepath.Join(dir, "stems", "Pier Kick.wav"), write(t, "Pier 808.wav", bass, wav.Int24): filepath.Join(inner, "Pier 808.wav")} {
+		if err := os.Rename(from, to); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var x, y float64
+	fmt.Sscan(p.js("(r => `${r.x + r.width / 2} ${r.y + 20}`)(document.querySelector('#songs').getBoundingClientRect())"), &x, &y)
+	for _, do := range []proto.InputDispatchDragEventType{proto.InputDispatchDragEventTypeDragEnter, proto.InputDispatchDragEventTypeDragOver, proto.InputDispatchDragEventTypeDrop} {
+		e := proto.InputDispatchDragEvent{Type: do, X: x, Y: y, Data: &proto.InputDragData{Items: []*proto.InputDragDataItem{}, Files: []string{filepath.Join(dir, "stems")}, DragOperationsMask: 1}}
+		if err := e.Call(p); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p.until("both stems", "location.pathname.endsWith('/intake') && document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')")
 	p.clean()
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -81,5 +82,42 @@ func TestLateRefusals(t *testing.T) {
 		if status < 400 || status >= 500 || !strings.Contains(body, want) {
 			t.Errorf("%s: %d %.300s", path, status, body)
 		}
+	}
+}
+
+// What is worked out says what it does and how far it is, at whatever address it was asked; when it is over nothing is said.
+func TestWorkIsTold(t *testing.T) {
+	b, id := ready(t)
+	b.edit(id, "/duck/targets", url.Values{"clearance": {"30"}, "depth": {"6"}}) // out of reach: every way is tried
+	kick := b.load(id).Stems[0].ID
+	if status, body := b.do("GET", "/songs/"+id+"/working/stems/"+kick+"/role", nil); status != 204 || body != "" {
+		t.Errorf("where nobody works: %d %q", status, body)
+	}
+	fitted := make(chan bool)
+	go func() {
+		for _, school := range []string{"curve", "compressor"} {
+			b.edit(id, "/duck/fit", url.Values{"school": {school}})
+		}
+		close(fitted)
+	}()
+	told := map[string]bool{}
+	percent := regexp.MustCompile(`^(.+), \d+ % …$`)
+	for done := false; !done; {
+		select {
+		case <-fitted:
+			done = true
+		default:
+		}
+		if _, body := b.do("GET", "/songs/"+id+"/working/duck/fit", nil); percent.MatchString(body) {
+			told[percent.FindStringSubmatch(body)[1]] = true
+		}
+	}
+	for _, what := range []string{"Fitting the drawn curve", "Fitting the keyed compressor"} {
+		if !told[what] {
+			t.Errorf("%q is never told with its per cent: %v", what, told)
+		}
+	}
+	if status, _ := b.do("GET", "/songs/"+id+"/working/duck/fit", nil); status != 204 {
+		t.Errorf("when it is over: %d", status)
 	}
 }

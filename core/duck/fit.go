@@ -7,6 +7,7 @@ import (
 
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
+	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -48,6 +49,13 @@ func (g Goal) stopped() error {
 		return nil
 	}
 	return g.ctx.Err()
+}
+
+// did says what part of a search is over.
+func (g Goal) did(part float64) {
+	if g.ctx != nil {
+		mix.Did(g.ctx, part)
+	}
 }
 
 // Fitted is the result of a fit.
@@ -345,6 +353,9 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass meter.Sound
 		return f, nil
 	}
 	f.Bound = meter.None // of what is not reached
+	if goal.ctx != nil {
+		mix.Doing(goal.ctx, "Looking for what stops the fit")
+	}
 	f.Reason = t.inTheWay(full, goal, l)
 	return f, full.failed(goal)
 }
@@ -422,6 +433,7 @@ func (t *trial) least(full *whole, goal Goal) leastCurve {
 		if full.failed(goal) != nil {
 			break
 		}
+		goal.did((float64(round) + 0.5) / fitRounds)
 		k, cost := newPolish(mod, r, goal.Clearance+margin, asked).best(starts, anew)
 		if math.IsInf(cost, 1) {
 			break

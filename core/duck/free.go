@@ -195,6 +195,7 @@ func (t *trial) TradeOff(m *meter.HitMeter, goal Goal) []Trade {
 		if first {
 			k = tracing(mod, b.u, r)
 		}
+		goal.did(c / 20)
 		starts := []knots{k, tracing(mod, b.u, r)}
 		if first {
 			starts = append(starts, plain(m, r)...)

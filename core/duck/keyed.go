@@ -217,6 +217,7 @@ func (t *keyedTrial) search(school string, bands []*move.Band, goal Goal) (reach
 	var found []keyedCandidate
 	try := func(bands []*move.Band, holds, releases []float64) {
 		var mu sync.Mutex
+		tried, all := 0, len(bands)*len(holds)*len(releases)
 		var wg sync.WaitGroup
 		limit := make(chan struct{}, runtime.GOMAXPROCS(0))
 		for _, band := range bands {
@@ -229,11 +230,14 @@ func (t *keyedTrial) search(school string, bands []*move.Band, goal Goal) (reach
 						if goal.stopped() != nil {
 							return
 						}
-						if c, ok := t.settleKeyed(school, band, b, hold, release, goal); ok {
-							mu.Lock()
+						c, ok := t.settleKeyed(school, band, b, hold, release, goal)
+						mu.Lock()
+						if ok {
 							found = append(found, c)
-							mu.Unlock()
 						}
+						tried++
+						goal.did(float64(tried) / float64(all))
+						mu.Unlock()
 					}
 				})
 			}

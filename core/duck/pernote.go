@@ -57,6 +57,7 @@ func FitPerNote(m *meter.HitMeter, bass meter.Sound, d *move.Duck, bpm float64, 
 		if err := goal.stopped(); err != nil {
 			return nil, err
 		}
+		goal.did(float64(p) / float64(parts+1))
 		clear[p], lost[p] = t.judgeHits(&c)
 	}
 	byNote := map[string][]int{}

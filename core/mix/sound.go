@@ -203,6 +203,9 @@ func Doing(ctx context.Context, what string) {
 	}
 }
 
+// Did says what part of what is done is over, 0 to 1.
+func Did(ctx context.Context, part float64) { following(ctx)(part) }
+
 // Now returns what is done and the part of it that is over, 0 to 1.
 func (w *Work) Now() (what string, part float64) {
 	w.mu.Lock()

@@ -42,11 +42,13 @@ func (s *Server) Whole(c *gin.Context) {
 	c.Next()
 }
 
-// Told is put before an edit that may take long: it tells how far it is, and waits for nobody.
-func (s *Server) Told(c *gin.Context) {
-	ctx, done := s.followed(c)
-	defer done()
-	c.Request = c.Request.WithContext(ctx)
+// told is put before all that is asked of a song: what takes long tells how far it is, and waits for nobody.
+func (s *Server) told(c *gin.Context) {
+	if c.FullPath() != workingPath {
+		ctx, done := s.followed(c)
+		defer done()
+		c.Request = c.Request.WithContext(ctx)
+	}
 	c.Next()
 }
 
@@ -65,16 +67,21 @@ func (s *Server) followed(c *gin.Context) (ctx context.Context, done func()) {
 	}
 }
 
+const workingPath = "/songs/:id/working/*of"
+
 // working says in words how far the work is that a part of a page waits for; nothing where none is done, or not for long.
 func (s *Server) working(c *gin.Context) {
 	s.whole.mu.Lock()
-	w := s.whole.now["/songs/"+c.Param("id")+"/"+c.Param("stage")+"/"+c.Param("part")]
+	w := s.whole.now["/songs/"+c.Param("id")+c.Param("of")]
 	s.whole.mu.Unlock()
 	if w == nil {
 		c.Status(http.StatusNoContent)
 		return
 	}
 	what, part := w.Now()
+	if what == "" && part > 0 {
+		what = "Rendering"
+	}
 	switch {
 	case what == "":
 		c.Status(http.StatusNoContent)

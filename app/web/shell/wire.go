@@ -82,7 +82,7 @@ func (s *Server) routes(r *gin.Engine) {
 	r.POST("/leave", s.LimitForm, s.leave)
 	r.POST("/theme", s.LimitForm, s.theme)
 	r.POST("/songs", s.LimitForm, s.createSong)
-	g := r.Group("/songs/:id")
+	g := r.Group("/songs/:id", s.told)
 	for do, f := range map[string]func(*gin.Context){"rename": s.renameSong, "duplicate": s.duplicateSong, "archive": s.archiveSong, "delete": s.deleteSong, "restore": s.restoreSong, "remove": s.removeSong} {
 		g.POST("/"+do, s.LimitForm, f)
 	}
@@ -91,7 +91,7 @@ func (s *Server) routes(r *gin.Engine) {
 	})
 	g.GET("/:stage", s.stage)
 	g.GET("/marks", s.marks)
-	g.GET("/working/:stage/:part", s.working)
+	g.GET("/working/*of", s.working)
 	g.POST("/loop", s.LimitForm, s.setLoop)
 	g.POST("/undo", s.LimitForm, s.undo)
 	g.POST("/redo", s.LimitForm, s.redo)

@@ -56,7 +56,7 @@ document.addEventListener("htmx:beforeCleanupElement", (e) => {
 const MOMENT = 300; // ms
 let busy = null; // { xhr, began, path }
 document.addEventListener("htmx:beforeSend", (e) => {
-  if (e.detail.target?.id !== "sheet") return;
+  if (!["sheet", "plan"].includes(e.detail.target?.id)) return;
   const { xhr, requestConfig } = e.detail;
   const mine = { xhr, began: performance.now(), path: requestConfig.path };
   const timer = setTimeout(() => { busy = mine; tell(mine); }, MOMENT);
@@ -74,10 +74,10 @@ async function tell(mine) {
   $("#busy").hidden = false;
   let says = `working${seconds ? `, ${seconds} s` : ""} …`;
   if (!seconds) line.textContent = says;
-  const parts = /^\/songs\/([^/]+)\/([^/?]+)\/([^/?]+)/.exec(mine.path);
+  const parts = /^\/songs\/([^/]+)\/([^?]+)/.exec(mine.path);
   if (parts) {
     try {
-      const res = await fetch(`/songs/${parts[1]}/working/${parts[2]}/${parts[3]}`);
+      const res = await fetch(`/songs/${parts[1]}/working/${parts[2]}`);
       if (res.status === 200) says = `${await res.text()} ${seconds} s`;
     } catch { /* it is said when the work itself ends */ }
   }
