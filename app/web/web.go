@@ -11,6 +11,7 @@ import (
 	"mellowthump/app/web/levels"
 	"mellowthump/app/web/logbook"
 	"mellowthump/app/web/pocket"
+	"mellowthump/app/web/room"
 	"mellowthump/app/web/shell"
 )
 
@@ -43,7 +44,7 @@ func stages(s *shell.Server) []*shell.Stage {
 		levels.Stage(s, references),
 		pocket.Stage(s),
 		duck.Stage(s),
-		{Key: "room", Name: "Room", Question: "What else is down there, or muddy, and can be taken out unheard?", Will: "It will find rumble, mud and masking in the other stems, and the highest cut that stays unheard."},
+		room.Stage(s),
 		{Key: "body", Name: "Body", Question: "Does it punch, does each hit weigh the same, is the bass heard on a small speaker?", Will: "It will steady hits and notes, shape attack and tail, and check each bass note on a small speaker."},
 		{Key: "width", Name: "Width", Question: "Is the low end mono, does anything cancel when summed?", Will: "It will show correlation by band, what the mono sum loses, and the lowest corner that makes it safe."},
 		{Key: "compare", Name: "Compare", Question: "How does it stand against a finished track, and in other rooms and devices?", Will: "It will set the song against references and small-speaker stand-ins, at matched loudness."},

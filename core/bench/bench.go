@@ -14,6 +14,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/pocket"
+	"mellowthump/core/room"
 	"mellowthump/core/session"
 )
 
@@ -28,6 +29,8 @@ type Bench struct {
 
 	pair   once[*duck.State]
 	agree  once[*Agreement]
+	cellar once[*room.Cellar]
+	cuts   once[[]room.Cut]
 	mu     sync.Mutex
 	ledger map[mix.Window]*once[*levels.Ledger]
 }

@@ -29,6 +29,7 @@ type Song struct {
 	Stems   []Stem  `json:"stems"`
 	Buses   []Bus   `json:"buses,omitempty"`
 	Master  Master  `json:"master,omitzero"`
+	Room    *Room   `json:"room,omitempty"` // what Room goes by; nil: common practice
 	Plan    *Plan   `json:"plan,omitempty"` // trims that are being set outside
 
 	Raised float64 `json:"raised_db,omitempty"` // by how much the mix was raised for what its ducks freed

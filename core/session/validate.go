@@ -279,6 +279,11 @@ func (s *Song) validateRest() error {
 			}
 		}
 	}
+	if s.Room != nil {
+		if err := s.Room.Validate(); err != nil {
+			return err
+		}
+	}
 	if s.Levels != nil {
 		return s.Levels.Validate()
 	}

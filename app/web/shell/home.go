@@ -113,6 +113,9 @@ func (s *Server) openOf(song *homeSong) {
 			continue
 		}
 		m, ok := s.counts.Load(countKey(song.ID, st.Key))
+		if !ok && st.Later { // it was not looked at
+			continue
+		}
 		if !ok {
 			song.Counted = false
 			continue

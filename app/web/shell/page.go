@@ -59,9 +59,14 @@ func (s *Server) Bench(ctx context.Context, song *session.Song) (*bench.Bench, e
 
 // judge puts the stage's findings in, open and put aside.
 func (s *Server) judge(c *gin.Context, v *View) error {
-	if v.Stage.Findings == nil || len(v.Stems) == 0 {
+	if v.Stage.Findings == nil || v.Stage.Later || len(v.Stems) == 0 {
 		return nil
 	}
+	return s.JudgeLater(c, v)
+}
+
+// JudgeLater puts the findings in of a stage whose page did not wait for them.
+func (s *Server) JudgeLater(c *gin.Context, v *View) error {
 	all, err := v.Stage.Findings(c, v.Bench)
 	if bench.Trouble(err) != "" {
 		return nil
@@ -165,8 +170,8 @@ func countKey(song, stage string) string { return song + " " + stage }
 // fillRail lists the stages with what was last known of them.
 func (s *Server) fillRail(v *View) {
 	for i, st := range s.stages {
-		r := railItem{Key: st.Key, Name: st.Name, Digit: fmt.Sprint((i + 1) % 10), On: st == v.Stage, Judged: st.Findings != nil && len(v.Stems) > 0}
-		if m, ok := s.counts.Load(countKey(v.ID, st.Key)); ok && r.Judged {
+		r := railItem{Key: st.Key, Name: st.Name, Digit: fmt.Sprint((i + 1) % 10), On: st == v.Stage, Judged: st.Findings != nil && !st.Later && len(v.Stems) > 0}
+		if m, ok := s.counts.Load(countKey(v.ID, st.Key)); ok && len(v.Stems) > 0 {
 			r.mark = m.(mark)
 		}
 		v.Rail = append(v.Rail, r)

@@ -30,6 +30,9 @@ type Stage struct {
 	// Findings judges the song; nil: the stage judges nothing. Where kick and bass cannot be judged, the error says why
 	// (bench.Trouble).
 	Findings func(c *gin.Context, b *bench.Bench) ([]find.Finding, error)
+	// Later says that its findings take long: its page does not wait for them, but brings them after (JudgeLater), and the
+	// rail shows what was last found.
+	Later bool
 	// Sheet measures what the stage shows and returns what its template shows.
 	Sheet func(c *gin.Context, v *View) (any, error)
 	// Before gives a song without what this stage does to it, and BeforeName says what that is: a choice of the deck's
@@ -167,7 +170,7 @@ type railItem struct {
 	Key, Name, Digit string
 	On               bool
 	mark
-	Judged bool // the stage judges at all: its mark is fetched after the page
+	Judged bool // the stage judges, and soon: its mark is fetched after the page
 }
 
 // mark is what is known of a stage's findings.

@@ -1,0 +1,177 @@
+// Package room is the stage Room in the browser: what else is down there, and can be taken out unheard?
+package room
+
+import (
+	"errors"
+	"fmt"
+	"html/template"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/plot"
+	"mellowthump/app/web/shell"
+	"mellowthump/core/move"
+	"mellowthump/core/room"
+	"mellowthump/core/session"
+)
+
+type handlers struct{ *shell.Server }
+
+type sheet struct {
+	*shell.View
+	Picture template.HTML
+	Cellar  *room.Cellar
+	Rules   session.Room
+}
+
+func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
+	out := &sheet{View: v, Rules: v.RoomRules()}
+	if len(v.Stems) == 0 {
+		v.Lead = v.Trouble
+		return out, nil
+	}
+	var err error
+	if out.Cellar, err = v.Bench.Cellar(c.Request.Context()); err != nil {
+		return nil, err
+	}
+	v.Lead = out.Cellar.Sentence(out.Rules.Cellar)
+	out.Picture = plot.CellarStairs(plot.Cellar{Pair: out.Cellar.Pair, Rest: out.Cellar.Rest, Label: "Kick, " + v.BassName()})
+	return out, nil
+}
+
+// rows is what comes after the page: each stem with what may go of it, and the findings.
+type rows struct {
+	*shell.View
+	Rows  []row
+	Parts []room.Share
+	Any   bool // something may be cut that is not
+	Rules session.Room
+}
+
+type row struct {
+	Stem      *session.Stem
+	Cut       room.Cut
+	Low, High float64 // the cuts that are set, Hz; 0: none
+	Strip     template.HTML
+}
+
+// cuts answers with the rows.
+func (h *handlers) cuts(c *gin.Context) {
+	v := h.Look(c, "room")
+	if v == nil {
+		return
+	}
+	ctx := c.Request.Context()
+	out := &rows{View: v, Rules: v.RoomRules()}
+	cuts, err := v.Bench.Cuts(ctx)
+	if err == nil {
+		err = h.JudgeLater(c, v)
+	}
+	var cellar *room.Cellar
+	if err == nil {
+		cellar, err = v.Bench.Cellar(ctx)
+	}
+	if err == nil {
+		out.Parts, err = cellar.Shares(ctx, h.Renderer, &v.Song.Song, v.Win)
+	}
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	_, out.Any = room.All(&v.Song.Song, cuts)
+	for _, k := range cuts {
+		st := v.Song.Stem(k.Stem)
+		r := row{Stem: st, Cut: k, Low: st.RoomCut(session.RoomLow), High: st.RoomCut(session.RoomHigh)}
+		r.Strip = plot.RoomStrip(plot.RoomRow{
+			ID: st.ID, Name: st.Name, Spectrum: k.Spectrum,
+			LowAlone: k.Low.Alone, LowMix: k.Low.Mix, Low: r.Low, HighAlone: k.High.Alone, HighMix: k.High.Mix, High: r.High,
+		})
+		out.Rows = append(out.Rows, r)
+	}
+	h.Write(c, http.StatusOK, "roomcuts", out)
+}
+
+// setCut cuts a stem at one end; an empty corner takes the cut out.
+func (h *handlers) setCut(c *gin.Context) {
+	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) {
+		e := session.CutRoom{Stem: c.PostForm("stem"), ID: session.RoomLow}
+		if c.PostForm("side") == "high" {
+			e.ID = session.RoomHigh
+		}
+		if text := strings.TrimSpace(c.PostForm("hz")); text != "" && text != "–" {
+			var err error
+			if e.Hz, err = move.ParseNumber(text, "Hz"); err != nil {
+				return nil, shell.BadInput(c, "cut", fmt.Errorf("the corner %w", err))
+			}
+			if e.Hz == 0 {
+				return nil, shell.BadInput(c, "cut", errors.New("a corner of 0 Hz cuts nothing; leave the field empty for none"))
+			}
+		}
+		return e, nil
+	})
+}
+
+// cutAll cuts every stem from below at its own corner.
+func (h *handlers) cutAll(c *gin.Context) {
+	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) { return h.all(c, song) })
+}
+
+func (h *handlers) all(c *gin.Context, song *session.Song) (session.Edit, error) {
+	b, err := h.Bench(c.Request.Context(), song)
+	if err != nil {
+		return nil, err
+	}
+	cuts, err := b.Cuts(c.Request.Context())
+	if err != nil {
+		return nil, err
+	}
+	e, ok := room.All(song, cuts)
+	if !ok {
+		return nil, shell.BadInput(c, "cut", errors.New("nothing more can go unheard: every stem is cut as far as it may be"))
+	}
+	return e, nil
+}
+
+// setRules sets what Room goes by.
+func (h *handlers) setRules(c *gin.Context) {
+	h.WorkOut(c, "room", "rules", func(song *session.Song) (session.Edit, error) {
+		r := song.RoomRules()
+		var err error
+		if r.Cellar, err = move.ParseNumber(c.PostForm("cellar"), "dB"); err != nil {
+			return nil, shell.BadInput(c, "rules", fmt.Errorf("what is asked %w", err))
+		}
+		if r.Playback, err = move.ParseNumber(c.PostForm("playback"), "dB"); err != nil {
+			return nil, shell.BadInput(c, "rules", fmt.Errorf("the playback level %w", err))
+		}
+		if r.Slope, err = strconv.Atoi(c.PostForm("slope")); err != nil {
+			return nil, shell.BadInput(c, "rules", errors.New("a slope is 12 or 24 dB per octave"))
+		}
+		if err := r.Validate(); err != nil {
+			return nil, shell.BadInput(c, "rules", err)
+		}
+		return session.SetRoom{Room: r}, nil
+	})
+}
+
+// try works out what is heard before it is made: all cuts, or one of a stem.
+func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
+	if what == "all" {
+		return h.all(c, song)
+	}
+	part := strings.Split(what, ":")
+	if len(part) != 3 || part[0] != "low" && part[0] != "high" {
+		return nil, &shell.InputError{Field: "cut", Sentence: "There is no such cut."}
+	}
+	hz, err := strconv.ParseFloat(part[2], 64)
+	if err != nil {
+		return nil, &shell.InputError{Field: "cut", Sentence: "There is no such cut."}
+	}
+	id := session.RoomLow
+	if part[0] == "high" {
+		id = session.RoomHigh
+	}
+	return session.CutRoom{Stem: part[1], ID: id, Hz: hz}, nil
+}

@@ -1,0 +1,30 @@
+package room
+
+import (
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/shell"
+	"mellowthump/core/bench"
+	"mellowthump/core/find"
+	"mellowthump/core/session"
+)
+
+// Stage returns the stage.
+func Stage(s *shell.Server) *shell.Stage {
+	h := &handlers{s}
+	return &shell.Stage{
+		Key: "room", Name: "Room", Question: "What else is down there, and can be taken out unheard?",
+		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Room(c.Request.Context()) },
+		Later:    true,
+		Sheet:    h.sheet,
+		Before:   session.Song.Unroomed, BeforeName: "before Room's moves",
+		Try: h.try,
+		Routes: func(g *gin.RouterGroup) {
+			g.GET("/room/cuts", h.Whole, h.cuts)
+			g.POST("/room/cut", h.LimitForm, h.setCut)
+			g.POST("/room/all", h.LimitForm, h.cutAll)
+			g.POST("/room/rules", h.LimitForm, h.setRules)
+		},
+		Scripts: []string{"room.js"},
+	}
+}

@@ -1,0 +1,125 @@
+package session
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
+	"mellowthump/core/move"
+)
+
+// Room is what Room goes by. The defaults are common practice, with no published source.
+type Room struct {
+	Cellar   float64 `json:"cellar_db"`    // the rest under kick and bass in 20 to 150 Hz
+	Slope    int     `json:"slope_db_oct"` // of the cuts: 12 or 24
+	Playback float64 `json:"playback_db"`  // SPL at which a sound of -20 dBFS RMS is taken to be played
+}
+
+// CommonRoom is what a new song goes by.
+func CommonRoom() Room { return Room{Cellar: 18, Slope: 24, Playback: 83} }
+
+// RoomRules returns the song's own, or those of common practice.
+func (s *Song) RoomRules() Room {
+	if s.Room != nil {
+		return *s.Room
+	}
+	return CommonRoom()
+}
+
+// Validate returns an error in plain words where a value is out of its range.
+func (r *Room) Validate() error {
+	switch {
+	case !(r.Cellar >= 0 && r.Cellar <= 60):
+		return fmt.Errorf("the rest is asked %g dB under kick and bass; 0 to 60 are taken", r.Cellar)
+	case r.Slope != 12 && r.Slope != 24:
+		return fmt.Errorf("a slope of %d dB per octave is not offered; 12 and 24 are", r.Slope)
+	case !(r.Playback >= 40 && r.Playback <= 110):
+		return fmt.Errorf("a playback level of %g dB SPL is out of bounds; 40 to 110 are taken", r.Playback)
+	}
+	return nil
+}
+
+// SetRoom sets what Room goes by.
+type SetRoom struct{ Room Room }
+
+// Apply sets it.
+func (e SetRoom) Apply(s *Song) (string, error) {
+	if e.Room == s.RoomRules() {
+		return "", nil
+	}
+	s.Room = &e.Room
+	return fmt.Sprintf("Ask %g dB of room, cuts of %d dB per octave, played at %g dB", e.Room.Cellar, e.Room.Slope, e.Room.Playback), s.Validate()
+}
+
+// The ids of what Room does to a stem begin with roomMove; its cuts have these.
+const (
+	roomMove = "room-"
+	RoomLow  = roomMove + "low"
+	RoomHigh = roomMove + "high"
+)
+
+// Unroomed returns the song without what Room did: the "before" of Room.
+func (s Song) Unroomed() Song {
+	return s.without(func(m move.Move) bool { return strings.HasPrefix(m.ID, roomMove) })
+}
+
+// Uncut returns the song without Room's cuts.
+func (s Song) Uncut() Song {
+	return s.without(func(m move.Move) bool { return m.ID == RoomLow || m.ID == RoomHigh })
+}
+
+// RoomCut returns the corner of a stem's cut, Hz; 0 where it has none, or it is off.
+func (s *Stem) RoomCut(id string) float64 {
+	if m := s.Move(id); m != nil && !m.Off {
+		if f, ok := m.Params.(*move.Filter); ok {
+			return f.Hz
+		}
+	}
+	return 0
+}
+
+// CutRoom cuts a stem at a corner, RoomLow from below or RoomHigh from above; a corner of 0 takes the cut out.
+type CutRoom struct {
+	Stem, ID string
+	Hz       float64
+	Why      string
+}
+
+// Bounds of the corners, Hz.
+const (
+	LowCutMost   = 2000.0
+	HighCutLeast = 200.0
+)
+
+// Apply cuts it.
+func (e CutRoom) Apply(s *Song) (string, error) {
+	st := s.Stem(e.Stem)
+	if st == nil || e.ID != RoomLow && e.ID != RoomHigh {
+		return "", errNoStem
+	}
+	what, shape := "under", dsp.Highpass
+	if e.ID == RoomHigh {
+		what, shape = "over", dsp.Lowpass
+	}
+	was := st.Move(e.ID)
+	switch {
+	case e.Hz == 0 && was == nil:
+		return "", nil
+	case e.Hz == 0:
+		st.SetMove(move.Move{ID: e.ID})
+		return fmt.Sprintf("%s: nothing is cut %s any more", st.Name, map[bool]string{true: "from below", false: "from above"}[e.ID == RoomLow]), nil
+	case e.ID == RoomLow && !(e.Hz >= 10 && e.Hz <= LowCutMost):
+		return "", fmt.Errorf("a low cut at %g Hz is out of bounds; 10 to %g Hz are taken", e.Hz, LowCutMost)
+	case e.ID == RoomHigh && !(e.Hz >= HighCutLeast && e.Hz <= 20000):
+		return "", fmt.Errorf("a high cut at %g Hz is out of bounds; %g to 20000 Hz are taken", e.Hz, HighCutLeast)
+	}
+	hz := math.Round(e.Hz*10) / 10
+	f := &move.Filter{Shape: shape, Hz: hz, Slope: s.RoomRules().Slope}
+	if was != nil && !was.Off && move.Changed(was.Params, f) == "" {
+		return "", nil
+	}
+	st.SetMove(move.Move{ID: e.ID, Params: f, Why: e.Why})
+	return fmt.Sprintf("Cut %s %s %s Hz", st.Name, what, figure.Short(hz)), s.Validate()
+}
