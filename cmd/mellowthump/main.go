@@ -1,4 +1,4 @@
-// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear.
+// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room.
 package main
 
 import (
@@ -25,6 +25,8 @@ const usage = `mellowthump: a low-end workbench for beat producers
                       [--no-lookahead]
                       [--out DUCKED.wav] [--curve CURVE.csv] [--midi GAIN.mid]
                                                              JSON: before, duck, after
+  mellowthump room    --kick K --bass B --stem S [--stem S2 ...]
+                                                             JSON: what the stems put under kick and bass, what may go unheard
 `
 
 // errUsage marks wrong usage: exit status 2.
@@ -32,7 +34,7 @@ type errUsage struct{ error }
 
 // commands by name.
 var commands = map[string]func(ctx context.Context, args []string, out io.Writer) error{
-	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair,
+	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf,
 }
 
 func main() {

@@ -7,7 +7,6 @@ import (
 	"math"
 
 	"mellowthump/core/audio"
-	"mellowthump/core/audio/resample"
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/midi"
@@ -80,27 +79,18 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 	if d := kf.Duration() - bf.Duration(); d > 0.001 {
 		c.Notes = append(c.Notes, fmt.Sprintf("the bass ends %.2f s before the kick; what is missing is taken as silence", d))
 	}
-	k, err := audio.ReadAll(kick)
+	lib := &mix.Memory{}
+	k, err := lib.Bring("kick", kick, 0)
 	if err != nil {
-		return nil, fmt.Errorf("reading the kick: %w", err)
+		return nil, err
 	}
-	b, err := audio.ReadAll(bass)
+	b, err := lib.Bring("bass", bass, kf.Rate)
 	if err != nil {
-		return nil, fmt.Errorf("reading the bass: %w", err)
+		return nil, err
 	}
 	if kf.Rate != bf.Rate {
 		c.Notes = append(c.Notes, fmt.Sprintf("the bass was resampled from %d to %d Hz", bf.Rate, kf.Rate))
-		at, err := resample.New(audio.Memory{Buffer: b}, kf.Rate)
-		if err == nil {
-			b, err = audio.ReadAll(at)
-		}
-		if err != nil {
-			return nil, fmt.Errorf("resampling the bass: %w", err)
-		}
 	}
-	lib := &mix.Memory{}
-	lib.Put("kick", k)
-	lib.Put("bass", b)
 	bpm := o.BPM
 	if bpm == 0 {
 		bpm = 120 // nothing that is worked out below depends on it

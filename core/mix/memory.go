@@ -5,6 +5,7 @@ import (
 	"sync"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/audio/resample"
 	"mellowthump/core/meter"
 )
 
@@ -71,4 +72,23 @@ func (m *Memory) Onsets(name string) ([]meter.Onset, error) {
 func (m *Memory) KickHz(name string) (float64, error) {
 	_, hz, err := m.measure(name)
 	return hz, err
+}
+
+// Bring reads a sound whole and adds it under a name, at a rate in Hz; 0: at its own. It is resampled where it has another.
+func (m *Memory) Bring(name string, src audio.Source, rate int) (audio.Buffer, error) {
+	b, err := audio.ReadAll(src)
+	if err != nil {
+		return b, fmt.Errorf("reading the %s: %w", name, err)
+	}
+	if rate > 0 && b.Rate != rate {
+		at, err := resample.New(audio.Memory{Buffer: b}, rate)
+		if err == nil {
+			b, err = audio.ReadAll(at)
+		}
+		if err != nil {
+			return b, fmt.Errorf("resampling the %s: %w", name, err)
+		}
+	}
+	m.Put(name, b)
+	return b, nil
 }

@@ -23,16 +23,16 @@ func (c Cut) Unheard() session.CutRoom {
 	return session.CutRoom{Stem: c.Stem, ID: session.RoomLow, Hz: c.Low.Mix, Why: unheardWhy}
 }
 
-// All is the edit that cuts every stem from below, each at its own corner, where it is not cut as far already; ok is
+// All is the edit that cuts every stem from below, each at its own corner as far as all at once go unheard, where it is not cut as far already; ok is
 // false where there is nothing to cut.
 func All(song *session.Song, cuts []Cut) (e session.Together, ok bool) {
 	var names []string
 	for _, c := range cuts {
 		st := song.Stem(c.Stem)
-		if st == nil || c.Low.Mix == 0 || st.RoomCut(session.RoomLow) >= c.Low.Mix {
+		if st == nil || c.Low.All == 0 || st.RoomCut(session.RoomLow) >= c.Low.All {
 			continue
 		}
-		e.Edits = append(e.Edits, c.Unheard())
+		e.Edits = append(e.Edits, session.CutRoom{Stem: c.Stem, ID: session.RoomLow, Hz: c.Low.All, Why: unheardWhy})
 		names = append(names, st.Name)
 	}
 	e.Said = "Cut all unheard: " + strings.Join(names, ", ")
@@ -117,8 +117,8 @@ func (c *Cellar) Sentence(target float64) string {
 func values(song *session.Song, cuts []Cut) string {
 	var out []string
 	for _, c := range cuts {
-		if st := song.Stem(c.Stem); st != nil && c.Low.Mix > 0 {
-			out = append(out, fmt.Sprintf("%s: high-pass at %s Hz, %d dB per octave", st.Name, figure.Short(c.Low.Mix), song.RoomRules().Slope))
+		if st := song.Stem(c.Stem); st != nil && c.Low.All > 0 {
+			out = append(out, fmt.Sprintf("%s: high-pass at %s Hz, %d dB per octave", st.Name, figure.Short(c.Low.All), song.RoomRules().Slope))
 		}
 	}
 	return strings.Join(out, "; ")

@@ -177,6 +177,7 @@ type Cut struct {
 // those of the mix without Room's cuts.
 type End struct {
 	Alone, Mix float64      // Hz; 0: nothing can go
+	All        float64      // of the low end: where every stem is cut at once
 	Cellar     meter.Figure // by how much the rest falls in 20 to 150 Hz, dB
 	OnBus      meter.Figure // by how much the peak of what goes through its bus falls, dB; None without a bus
 	Premaster  meter.Figure // by how much the peak of the mix falls, dB
@@ -205,7 +206,7 @@ func Cuts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window
 		return nil, err
 	}
 	stems := rests(&plain)
-	out := make([]Cut, len(stems))
+	out, sounds, keys := make([]Cut, len(stems)), make([]audio.Buffer, len(stems)), make([]string, len(stems))
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	done := make(chan bool, len(stems))
@@ -215,6 +216,7 @@ func Cuts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window
 			if err != nil {
 				return err
 			}
+			sounds[i], keys[i] = own, ownKey
 			var bus audio.Buffer
 			busKey := ""
 			if b := plain.Bus(st.Bus); b != nil {
@@ -236,7 +238,22 @@ func Cuts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window
 			return err
 		})
 	}
-	return out, g.Wait()
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	mix.Doing(ctx, "Listening to all cuts at once")
+	pair, pairKey, err := r.Solo(ctx, &plain, mix.SoloBoth, in)
+	if err != nil {
+		return nil, err
+	}
+	all, err := mix.Cached(r.Cache, mix.Key("room all", keys, pairKey, wholeKey, rules.Slope, rules.Playback, lead), func() ([]Cut, int, error) {
+		c := slices.Clone(out)
+		return c, 64 * len(c), together(ctx, ear, pair, sounds, c, lead, rules.Slope)
+	})
+	for i := range all {
+		out[i].Low.All = all[i].Low.All
+	}
+	return out, err
 }
 
 // cutting is what is needed to judge the cuts of one stem.

@@ -80,6 +80,11 @@ func (s *Server) matched(ctx context.Context, before, after *session.Song, d *de
 	if err != nil {
 		return err
 	}
+	if d.Taken {
+		if b, err = s.Renderer.TakenLoudness(ctx, before, after, d.Solo, d.Loop); err != nil {
+			return err
+		}
+	}
 	d.LUFS = [2]meter.Figure{a.Integrated, b.Integrated}
 	if off := a.Integrated - b.Integrated; off.Valid() {
 		d.Offset = max(-matchLimit, min(matchLimit, off))

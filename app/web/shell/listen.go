@@ -35,6 +35,7 @@ type listening struct {
 	Against string // what Before means
 	Without string // the move that it is without: "s1/m3"
 	Try     string // what After tries: "duck/band", "finding/pocket/nudge"; empty: the song as it is
+	Taken   bool   // After plays what is taken away: Before less After
 }
 
 // listenCookie is the cookie of a song that holds what is listened to; it ends with the browser.
@@ -75,7 +76,7 @@ func (v *View) listens(c *gin.Context, said url.Values) (listening, error) {
 		}
 		return kept.Get(key)
 	}
-	l := listening{Solo: solo(c), Loop: v.Win, Against: get("against"), Without: get("without"), Try: said.Get("try")}
+	l := listening{Solo: solo(c), Loop: v.Win, Against: get("against"), Without: get("without"), Try: said.Get("try"), Taken: said.Get("taken") != ""}
 	if bus := l.Solo.Bus(); bus != "" && v.Song.Bus(bus) == nil {
 		l.Solo = mix.SoloBoth
 	}
@@ -156,6 +157,9 @@ func (d deckView) Choices() string {
 		q.Set("loop", fmt.Sprintf("%.6f-%.6f", d.From, d.To))
 	} else {
 		q.Set("loop", "judged")
+	}
+	if d.Taken {
+		q.Set("taken", "1")
 	}
 	for key, value := range map[string]string{"without": d.Without, "try": d.Try} {
 		if value != "" {
@@ -314,6 +318,7 @@ func (s *Server) deckAudio(c *gin.Context) {
 	if !ok {
 		return
 	}
+	whole := *song
 	if side == "before.wav" {
 		if *song, ok = s.before(*song, c.Query("of")); !ok {
 			s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
@@ -323,7 +328,18 @@ func (s *Server) deckAudio(c *gin.Context) {
 		s.FailWith(c, err)
 		return
 	}
-	b, err := s.Renderer.Looped(c.Request.Context(), song, solo(c), w)
+	var b audio.Buffer
+	var err error
+	if of := c.Query("taken"); of != "" && side == "after.wav" {
+		base, ok := s.before(whole, of)
+		if !ok {
+			s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
+			return
+		}
+		b, err = s.Renderer.Taken(c.Request.Context(), &base, song, solo(c), w)
+	} else {
+		b, err = s.Renderer.Looped(c.Request.Context(), song, solo(c), w)
+	}
 	if err != nil {
 		s.FailWith(c, err)
 		return
@@ -395,6 +411,10 @@ func (s *Server) fillDeck(c *gin.Context, v *View, l listening) error {
 	d.Before = "/songs/" + v.ID + "/deck/before.wav" + query + "&of=" + url.QueryEscape(v.of(l))
 	d.After = "/songs/" + v.ID + "/deck/after.wav" + query
 	d.Parts = v.parts()
+	if l.Taken {
+		d.After += "&taken=" + url.QueryEscape(v.of(l))
+		d.Parts = nil // no hand is followed in what is taken away
+	}
 	if l.Try != "" {
 		d.After += "&try=" + url.QueryEscape(l.Try) + pageQuery(c)
 	}

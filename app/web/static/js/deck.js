@@ -220,6 +220,11 @@ document.addEventListener("click", (e) => {
   } else if (e.target.closest("[data-try]:not(#deck-data)")) {
     listen({ try: null });
   }
+  const taken = e.target.closest("#taken");
+  if (taken) {
+    flip("after");
+    listen({ taken: taken.checked ? "1" : null });
+  }
   const without = e.target.closest("[data-without]");
   if (without) listen({ without: without.dataset.without, against: "move", try: null }).then(begin);
   const alone = e.target.closest("[data-alone]");

@@ -1,0 +1,175 @@
+package web
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"net/url"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+// shownNumber reads a figure as a page shows it.
+func shownNumber(text string) float64 {
+	v, err := strconv.ParseFloat(strings.Replace(text, "−", "-", 1), 64)
+	if err != nil {
+		return math.NaN()
+	}
+	return v
+}
+
+// rumbling is a bell that carries rumble, and hats.
+func rumbling() (bell, hats audio.Buffer) {
+	r := rand.New(rand.NewPCG(5, 5))
+	bell, hats = audio.New(rate, 1, 8*rate), audio.New(rate, 1, 8*rate)
+	last := 0.0
+	for i := range bell.Ch[0] {
+		t := float64(i) / rate
+		since := math.Mod(t, 0.5)
+		bell.Ch[0][i] = float32(0.15*math.Sin(2*math.Pi*880*t)*math.Exp(-since/0.4) + 0.02*math.Sin(2*math.Pi*41*t))
+		n := r.NormFloat64()
+		hats.Ch[0][i] = float32(0.05 * (n - last) * math.Exp(-math.Mod(t, 0.25)/0.03))
+		last = n
+	}
+	return bell, hats
+}
+
+// Room: what the rest puts under kick and bass, what may go unheard of it, cut in one step, by hand, heard before and
+// taken away; bad input is refused in a sentence.
+// Long because it is one evening with a stage.
+func TestRoom(t *testing.T) {
+	b, id := ready(t)
+	bell, hats := rumbling()
+	if jobs := b.send(id, file{"Bell.wav", asWAV(bell)}, file{"Hats.wav", asWAV(hats)}); len(jobs) != 0 {
+		t.Fatalf("%+v", jobs)
+	}
+	stem := func(name string) *session.Stem {
+		song := b.load(id)
+		return song.Named(name)
+	}
+	under := func() float64 {
+		page := b.get("/songs/" + id + "/room")
+		m := regexp.MustCompile(`id="cellar-under">([−0-9.]+)<`).FindStringSubmatch(page)
+		if m == nil {
+			t.Fatalf("%.600s", page)
+		}
+		return shownNumber(m[1])
+	}
+	before := under()
+	if status, _ := b.edit(id, "/room/rules", url.Values{"cellar": {fmt.Sprint(math.Round(before) + 6)}, "slope": {"24"}, "playback": {"83"}}); status != 200 {
+		t.Fatal("the rules are not taken")
+	}
+	cuts := b.get("/songs/" + id + "/room/cuts")
+	corner := regexp.MustCompile(`id="low-` + stem("Bell").ID + `" value="" placeholder="(\d+)"`).FindStringSubmatch(cuts)
+	if corner == nil || shownNumber(corner[1]) < 63 || shownNumber(corner[1]) > 500 {
+		t.Fatalf("the bell's corner: %v", corner)
+	}
+	for _, want := range []string{`id="edge-` + stem("Bell").ID + `-low"`, `id="finding-cellar"`, `id="finding-unheard-low.` + stem("Bell").ID + `"`, "Bell rumbles at 40 Hz", `id="cellar-parts"`} {
+		if !strings.Contains(cuts, want) {
+			t.Errorf("the rows lack %q", want)
+		}
+	}
+	if strings.Contains(cuts, `id="room-`+stem("Kick").ID+`"`) || strings.Contains(cuts, `id="room-`+stem("808").ID+`"`) {
+		t.Error("kick or bass is to be cut")
+	}
+	// heard before it is made, and what it takes away alone
+	deck := b.get("/songs/" + id + "/deck/data?try=room%2Fall&solo=all")
+	if !strings.Contains(deck, "After tries: Cut all unheard: ") {
+		t.Errorf("it cannot be heard first: %.400s", deck)
+	}
+	if status, body := b.edit(id, "/room/all", url.Values{}); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	song := b.load(id)
+	f, ok := song.Named("Bell").Moves.Move(session.RoomLow).Params.(*move.Filter)
+	if !ok || f.Hz > shownNumber(corner[1]) || f.Hz < 63 || f.Slope != 24 || !strings.HasPrefix(song.Undo, "Cut all unheard: ") {
+		t.Errorf("%+v; undo %q", f, song.Undo)
+	}
+	if after := under(); after < before+1 {
+		t.Errorf("the rest is %.1f dB under them, %.1f before", after, before)
+	}
+	if status, body := b.edit(id, "/room/all", url.Values{}); status != 422 || !strings.Contains(body, "othing more can go unheard") {
+		t.Errorf("twice: %d", status)
+	}
+	w := fmt.Sprintf("?rev=%d&solo=all&from=0&to=%d", b.load(id).Rev, 2*rate)
+	was, is := b.sound("/songs/"+id+"/deck/before.wav"+w+"&of=stage:room"), b.sound("/songs/"+id+"/deck/after.wav"+w)
+	gone := b.sound("/songs/" + id + "/deck/after.wav" + w + "&taken=stage:room")
+	for i, v := range gone.Ch[0] {
+		if max(was.Ch[0][i], is.Ch[0][i], -was.Ch[0][i], -is.Ch[0][i]) > 0.999 { // 24 bits end there
+			continue
+		}
+		if d := float64(was.Ch[0][i] - is.Ch[0][i] - v); math.Abs(d) > 3.0/(1<<23) {
+			t.Fatalf("at %d what is taken away is off by %g", i, d)
+		}
+	}
+	if deck := b.get("/songs/" + id + "/deck/data?solo=all&against=stage&taken=1"); !strings.Contains(deck, `id="taken" checked`) {
+		t.Error("the deck does not say so")
+	}
+	// by hand, out again, refused
+	set := func(stem, side, hz string) (int, string) {
+		return b.edit(id, "/room/cut", url.Values{"stem": {stem}, "side": {side}, "hz": {hz}})
+	}
+	hat := stem("Hats").ID
+	if status, _ := set(hat, "high", "9,5 kHz"); status == 200 {
+		t.Error("9,5 kHz is taken for a corner")
+	}
+	if status, _ := set(hat, "high", "9500"); status != 200 || stem("Hats").RoomCut(session.RoomHigh) != 9500 {
+		t.Errorf("by hand: %d", status)
+	}
+	if cuts := b.get("/songs/" + id + "/room/cuts"); !strings.Contains(cuts, `id="high-`+hat+`" value="9500"`) || !strings.Contains(cuts, `class="edge set" id="edge-`+hat+`-high"`) {
+		t.Error("the cut is not shown")
+	}
+	if status, _ := set(hat, "high", ""); status != 200 || stem("Hats").Move(session.RoomHigh) != nil {
+		t.Errorf("out again: %d", status)
+	}
+	for name, bad := range map[string][3]string{
+		"no number": {hat, "low", "deep"}, "zero": {hat, "low", "0"}, "too low": {hat, "low", "5"}, "too high": {hat, "low", "5000"},
+		"a high cut too low": {hat, "high", "100"}, "nobody": {"nobody", "low", "100"},
+	} {
+		if status, body := set(bad[0], bad[1], bad[2]); status != 422 || !strings.Contains(body, "Nothing was changed") {
+			t.Errorf("%s: %d", name, status)
+		}
+	}
+	for name, bad := range map[string]url.Values{
+		"asked": {"cellar": {"much"}, "slope": {"24"}, "playback": {"83"}}, "slope": {"cellar": {"18"}, "slope": {"6"}, "playback": {"83"}}, "loud": {"cellar": {"18"}, "slope": {"24"}, "playback": {"150"}},
+	} {
+		if status, body := b.edit(id, "/room/rules", bad); status != 422 || !strings.Contains(body, "What you typed is still there") {
+			t.Errorf("%s: %d", name, status)
+		}
+	}
+	// the mark counts what is open, after its page
+	if status, body := b.edit(id, "/findings/dismiss", url.Values{"stage": {"room"}, "finding": {"cellar"}, "why": {"meant so"}}); status != 200 && status != 422 {
+		t.Errorf("%d %.200s", status, body)
+	}
+	if _, err := b.server.Store.Load(context.Background(), id); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Without stems, without a bass, in silence and with one stem alone Room says what is missing.
+func TestRoomWithLittle(t *testing.T) {
+	b := newBench(t)
+	song := b.song()
+	if page := b.get("/songs/" + song + "/room"); !strings.Contains(page, "There are no stems yet") {
+		t.Errorf("empty: %.300s", page)
+	}
+	bell, _ := rumbling()
+	b.send(song, file{"Bell.wav", asWAV(bell)})
+	if page := b.get("/songs/" + song + "/room"); !strings.Contains(page, "there is nothing to set against each other") {
+		t.Errorf("one stem: %.300s", page)
+	}
+	if cuts := b.get("/songs/" + song + "/room/cuts"); !strings.Contains(cuts, `id="room-rows"`) || strings.Contains(cuts, "finding-cellar") {
+		t.Errorf("one stem: %.300s", cuts)
+	}
+	b.send(song, file{"Nothing.wav", asWAV(audio.New(rate, 2, 4*rate))})
+	if cuts := b.get("/songs/" + song + "/room/cuts"); strings.Count(cuts, `class="edge`) != 4 {
+		t.Errorf("with silence: %.300s", cuts)
+	}
+}
