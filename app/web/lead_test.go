@@ -68,7 +68,7 @@ func TestDuckWhereTheBassLeads(t *testing.T) {
 		t.Fatalf("the duck is %+v", d)
 	}
 	page = b.get("/songs/" + id + "/duck")
-	if !strings.Contains(page, "Kick loss") || !strings.Contains(page, "Kick ducked, WAV") || strings.Contains(page, "handover-grip") {
+	if !strings.Contains(page, "Kick loss") || !strings.Contains(page, "Kick, WAV") || strings.Contains(page, "handover-grip") {
 		t.Error("the page does not tell of the kick")
 	}
 	cost := b.get("/songs/" + id + "/duck/cost")

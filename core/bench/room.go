@@ -34,5 +34,9 @@ func (b *Bench) Room(ctx context.Context) ([]find.Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	return find.At("room", room.Judge(b.Song, c, parts, cuts)), nil
+	mud, err := room.Mud(ctx, b.Renderer, b.Song, b.Loop)
+	if err != nil {
+		return nil, err
+	}
+	return find.At("room", room.Judge(b.Song, c, parts, cuts, mud)), nil
 }

@@ -354,7 +354,7 @@ func ferryPad() audio.Buffer {
 				v := 0.0
 				for _, midi := range chord {
 					w := 2 * math.Pi * meter.NoteHz(midi) * t
-					v += sign * 0.05 * math.Sin(w) // the lows, one side upside down
+					v += sign * 0.027 * math.Sin(w) // the lows, one side upside down
 					for h := 2.0; h <= 6; h++ {
 						v += 0.05 / h * math.Sin(w*detune*h)
 					}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
+	"fmt"
 	"math"
 	"sync"
 	"testing"
@@ -30,9 +31,9 @@ func rendered() (*mix.Renderer, session.Song, mix.Window) {
 	d := ferry()
 	song := d.Song
 	song.Stems = nil
-	for _, s := range d.Stems {
-		s.Audio = s.ID
-		lib.Put(s.ID, s.Sound)
+	for i, s := range d.Stems {
+		s.Audio = fmt.Sprintf("%064x", i)
+		lib.Put(s.Audio, s.Sound)
 		song.Stems = append(song.Stems, s.Stem)
 	}
 	return mix.New(lib, 1<<31), song, mix.Window{From: 0, To: d.Stems[0].Sound.Frames()}

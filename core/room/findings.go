@@ -11,7 +11,7 @@ import (
 
 // From what a cut is told of, dB; own choice.
 const (
-	tellCellar = 0.5  // of the cellar
+	tellCellar = 0.15 // of the cellar
 	tellPeak   = 0.25 // of the mix's peak
 )
 
@@ -43,7 +43,7 @@ func All(song *session.Song, cuts []Cut) (e session.Together, ok bool) {
 }
 
 // Judge names what is wrong with the room under and around kick and bass.
-func Judge(song *session.Song, c *Cellar, parts []Share, cuts []Cut) []find.Finding {
+func Judge(song *session.Song, c *Cellar, parts []Share, cuts []Cut, mud []Muddy) []find.Finding {
 	var out []find.Finding
 	rules := song.RoomRules()
 	if c.Under.Valid() && float64(c.Under) < rules.Cellar {
@@ -79,6 +79,11 @@ func Judge(song *session.Song, c *Cellar, parts []Share, cuts []Cut) []find.Find
 			f.Why = fmt.Sprintf("It adds %s dB to the cellar. Gone under %s Hz nobody hears it missing in the mix.", figure.Short(cellar), hz)
 		}
 		out = append(out, f)
+	}
+	for _, m := range mud {
+		if f, ok := m.finding(song); ok {
+			out = append(out, f)
+		}
 	}
 	return out
 }

@@ -58,6 +58,7 @@ const (
 	roomMove = "room-"
 	RoomLow  = roomMove + "low"
 	RoomHigh = roomMove + "high"
+	RoomBell = roomMove + "bell" // against mud or box
 )
 
 // Unroomed returns the song without what Room did: the "before" of Room.
@@ -68,6 +69,11 @@ func (s Song) Unroomed() Song {
 // Uncut returns the song without Room's cuts.
 func (s Song) Uncut() Song {
 	return s.without(func(m move.Move) bool { return m.ID == RoomLow || m.ID == RoomHigh })
+}
+
+// Unbelled returns the song without Room's bells.
+func (s Song) Unbelled() Song {
+	return s.without(func(m move.Move) bool { return m.ID == RoomBell })
 }
 
 // RoomCut returns the corner of a stem's cut, Hz; 0 where it has none, or it is off.
