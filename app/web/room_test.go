@@ -173,3 +173,76 @@ func TestRoomWithLittle(t *testing.T) {
 		t.Errorf("with silence: %.300s", cuts)
 	}
 }
+
+// Under the key the schools stand beside each other and are taken; who covers whom is chosen, heard, dipped, taken out.
+func TestRoomKeyAndPairs(t *testing.T) {
+	b, id := ready(t)
+	bell, hats := rumbling()
+	over := audio.New(rate, 1, bell.Frames()) // plays what the bell plays, a little louder
+	for i, v := range bell.Ch[0] {
+		over.Ch[0][i] = 1.35 * v
+	}
+	b.send(id, file{"Bell.wav", asWAV(bell)}, file{"Hats.wav", asWAV(hats)}, file{"Organ.wav", asWAV(over)})
+	b.edit(id, "/settings", url.Values{"name": {"Keyed"}, "bpm": {"120"}, "key": {"F minor"}, "felt": {""}})
+	page := b.get("/songs/" + id + "/room/key")
+	for _, want := range []string{`id="roll-kick-fixed"`, `id="roll-kick-key"`, `id="roll-bass-key"`, `id="roll-bass-fundamental"`, ">21.2<"} {
+		if !strings.Contains(page, want) {
+			t.Errorf("under the key lacks %q", want)
+		}
+	}
+	if deck := b.get("/songs/" + id + "/deck/data?try=room%2Froll%3Abass%3Akey&solo=bass"); !strings.Contains(deck, "After tries: Roll the bass off under 21.2 Hz") {
+		t.Errorf("%.300s", deck)
+	}
+	if status, _ := b.edit(id, "/room/roll", url.Values{"role": {"bass"}, "school": {"key"}}); status != 200 {
+		t.Fatalf("%d", status)
+	}
+	song := b.load(id)
+	if got := song.ByRole(session.Bass)[0].RoomCut(session.RoomLow); got != 21.2 {
+		t.Errorf("the bass is cut at %g Hz", got)
+	}
+	if page := b.get("/songs/" + id + "/room/key"); strings.Count(page, `<span class="soft">on</span>`) != 1 {
+		t.Error("what is on is not said")
+	}
+	if status, _ := b.edit(id, "/room/roll", url.Values{"role": {"bass"}, "school": {"guess"}}); status != 422 {
+		t.Errorf("no school: %d", status)
+	}
+	of, by := song.Named("Bell").ID, song.Named("Organ").ID
+	page = b.get("/songs/" + id + "/room/pair?by=" + by + "&of=" + of)
+	if !strings.Contains(page, "of Bell would be heard if Organ were gone") || !strings.Contains(page, `id="pair-dip"`) {
+		t.Fatalf("%.600s", page)
+	}
+	if page := b.get("/songs/" + id + "/room/pair?by=" + by + "&of=" + by); !strings.Contains(page, `id="pair-none"`) {
+		t.Error("a stem covers itself")
+	}
+	if page := b.get("/songs/" + id + "/room/pair?by=" + song.Named("Kick").ID + "&of=" + song.Named("Hats").ID); !strings.Contains(page, "it would not be heard better without") && !strings.Contains(page, "would be heard if") {
+		t.Errorf("kick over hats: %.300s", page)
+	}
+	pair := url.Values{"by": {by}, "of": {of}}
+	if status, body := b.edit(id, "/room/dip", pair); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	m := b.load(id).Stem(by).Move(session.RoomFor + of)
+	if f, ok := m.Params.(*move.Filter); !ok || f.DB >= 0 || f.DB < -6 || f.Hz < 400 || f.Hz > 1500 {
+		t.Errorf("%+v", m)
+	}
+	if page := b.get("/songs/" + id + "/room/pair?by=" + by + "&of=" + of); !strings.Contains(page, `id="pair-out"`) && !strings.Contains(page, "it would not be heard") {
+		t.Error("the dip is not said to be there")
+	}
+	if status, _ := b.edit(id, "/room/dip", url.Values{"by": {by}, "of": {of}, "out": {"1"}}); status != 200 || b.load(id).Stem(by).Move(session.RoomFor+of) != nil {
+		t.Errorf("out: %d", status)
+	}
+	pair.Set("mid", "1")
+	if status, _ := b.edit(id, "/room/dip", pair); status != 200 {
+		t.Errorf("mid: %d", status)
+	}
+	if f, ok := b.load(id).Stem(by).Move(session.RoomFor + of).Params.(*move.MidSide); !ok || f.Channels != "mid" {
+		t.Error("it is not on the middle alone")
+	}
+	if status, _ := b.edit(id, "/room/dip", url.Values{"by": {by}, "of": {"nobody"}}); status != 422 {
+		t.Errorf("nobody: %d", status)
+	}
+	b.edit(id, "/undo", url.Values{})
+	if b.load(id).Stem(by).Move(session.RoomFor+of) != nil {
+		t.Error("undo leaves the dip")
+	}
+}

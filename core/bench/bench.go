@@ -31,6 +31,8 @@ type Bench struct {
 	agree  once[*Agreement]
 	cellar once[*room.Cellar]
 	cuts   once[[]room.Cut]
+	rolls  once[[]room.Roll]
+	crowd  once[*room.Crowd]
 	mu     sync.Mutex
 	ledger map[mix.Window]*once[*levels.Ledger]
 }

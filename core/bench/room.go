@@ -38,5 +38,25 @@ func (b *Bench) Room(ctx context.Context) ([]find.Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	return find.At("room", room.Judge(b.Song, c, parts, cuts, mud)), nil
+	crowd, err := b.Crowd(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return find.At("room", append(room.Judge(b.Song, c, parts, cuts, mud), crowd.Told(b.Song)...)), nil
+}
+
+// Crowd is every stem in the loop as it is heard: who covers whom. It takes long the first time.
+func (b *Bench) Crowd(ctx context.Context) (*room.Crowd, error) {
+	return b.crowd.get(func() (*room.Crowd, error) { return room.Gather(ctx, b.Renderer, b.Song, b.Loop) })
+}
+
+// Rolls renders the schools of rolling kick and bass off from below, over the loop.
+func (b *Bench) Rolls(ctx context.Context) ([]room.Roll, error) {
+	return b.rolls.get(func() ([]room.Roll, error) {
+		hz := 0.0
+		if b.Song.TriggerStem() != nil {
+			hz, _ = b.Renderer.KickHz(b.Song) // a kick without a pitch has no fundamental to go by
+		}
+		return room.Rolls(ctx, b.Renderer, b.Song, b.Loop, hz, b.Line())
+	})
 }

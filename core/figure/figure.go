@@ -46,6 +46,8 @@ var All = []Figure{
 	{"cellar", "under kick and bass", "dB", 1, "Energy of kick and bass together in 20 to 150 Hz over that of everything else, behind the master, over the judged stretch, in dB; of a part, over what it brings alone."},
 	{"cellarshare", "share of the cellar", "%", 0, "Energy of the part in 20 to 150 Hz over that of all parts but kick and bass."},
 	{"cellarfreed", "freed by a cut", "dB", 1, "By how much the energy of all but kick and bass falls in 20 to 150 Hz with the part cut at the corner that goes unheard in the mix, in dB."},
+	{"rolltakes", "taken by a roll-off", "dB", 2, "Energy of the role in 20 to 150 Hz before over after, both rendered, over the judged stretch, in dB."},
+	{"rollfrees", "freed by a roll-off", "dB", 1, "Peak of the whole mix over the judged stretch before minus after. Under 0 it rises: a filter turns the phase too."},
 	{"headroom", "headroom", "dB", 1, "Distance of the premaster's peak over the loop from full scale, 0 dBFS."},
 	{"premaster", "premaster peak", "dBFS", 1, "Sample peak of everything together over the loop."},
 	{"loudness", "loudness of the mix", "LUFS", 1, "Integrated loudness of everything together over the loop, ITU-R BS.1770-5."},

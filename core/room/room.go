@@ -194,9 +194,7 @@ func Cuts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window
 	if err != nil {
 		return nil, err
 	}
-	ear, err := mix.Cached(r.Cache, mix.Key("ear", song.Rate, rules.Playback), func() (*meter.Ear, int, error) {
-		return meter.NewEar(song.Rate, rules.Playback), 2 << 20, nil
-	})
+	ear, err := earOf(r, song)
 	if err != nil {
 		return nil, err
 	}

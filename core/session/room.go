@@ -59,6 +59,7 @@ const (
 	RoomLow  = roomMove + "low"
 	RoomHigh = roomMove + "high"
 	RoomBell = roomMove + "bell" // against mud or box
+	RoomFor  = roomMove + "for-" // and a stem's id: a dip so that it is heard
 )
 
 // Unroomed returns the song without what Room did: the "before" of Room.

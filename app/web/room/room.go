@@ -94,6 +94,52 @@ func (h *handlers) cuts(c *gin.Context) {
 	h.Write(c, http.StatusOK, "roomcuts", out)
 }
 
+// underKey answers with the schools of rolling kick and bass off.
+func (h *handlers) underKey(c *gin.Context) {
+	v := h.Look(c, "room")
+	if v == nil {
+		return
+	}
+	rolls, err := v.Bench.Rolls(c.Request.Context())
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	type line struct {
+		room.Roll
+		Says string // which note it takes
+	}
+	var lines []line
+	for _, r := range rolls {
+		lines = append(lines, line{r, r.Taken(v.Position)})
+	}
+	h.Write(c, http.StatusOK, "roomkey", map[string]any{"ID": v.ID, "Rolls": lines, "Key": v.Key})
+}
+
+// roll rolls kick or bass off by a school.
+func (h *handlers) roll(c *gin.Context) {
+	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) {
+		return h.rolled(c, song, c.PostForm("role"), c.PostForm("school"))
+	})
+}
+
+func (h *handlers) rolled(c *gin.Context, song *session.Song, role, school string) (session.Edit, error) {
+	b, err := h.Bench(c.Request.Context(), song)
+	if err != nil {
+		return nil, err
+	}
+	rolls, err := b.Rolls(c.Request.Context())
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range rolls {
+		if string(r.Role) == role && r.School == school {
+			return r.Edit(song), nil
+		}
+	}
+	return nil, shell.BadInput(c, "cut", errors.New("there is no such corner here"))
+}
+
 // setCut cuts a stem at one end; an empty corner takes the cut out.
 func (h *handlers) setCut(c *gin.Context) {
 	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) {
@@ -162,6 +208,12 @@ func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session
 		return h.all(c, song)
 	}
 	part := strings.Split(what, ":")
+	if len(part) == 4 && part[0] == "dip" {
+		return h.dipped(c, song, part[1], part[2], part[3] == "mid")
+	}
+	if len(part) == 3 && part[0] == "roll" {
+		return h.rolled(c, song, part[1], part[2])
+	}
 	if len(part) != 3 || part[0] != "low" && part[0] != "high" {
 		return nil, &shell.InputError{Field: "cut", Sentence: "There is no such cut."}
 	}

@@ -22,6 +22,10 @@ func Stage(s *shell.Server) *shell.Stage {
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/room/cuts", h.Whole, h.cuts)
 			g.POST("/room/cut", h.LimitForm, h.setCut)
+			g.GET("/room/pair", h.Whole, h.pair)
+			g.POST("/room/dip", h.LimitForm, h.dip)
+			g.GET("/room/key", h.Whole, h.underKey)
+			g.POST("/room/roll", h.LimitForm, h.roll)
 			g.POST("/room/all", h.LimitForm, h.cutAll)
 			g.POST("/room/rules", h.LimitForm, h.setRules)
 		},

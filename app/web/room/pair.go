@@ -1,0 +1,99 @@
+package room
+
+import (
+	"errors"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/shell"
+	"mellowthump/core/room"
+	"mellowthump/core/session"
+)
+
+// pairView is who covers whom: the worst pairs, and the one that was chosen.
+type pairView struct {
+	*shell.View
+	Worst    []room.Cover
+	By, Of   string
+	Dip      *room.Dip
+	Says     string
+	None     string // why there is nothing to do for the pair that was chosen
+	On       bool
+	DipValue string
+}
+
+// worstListed is how many pairs are listed.
+const worstListed = 6
+
+// NameOf is a stem's name.
+func (p pairView) NameOf(id string) string {
+	if st := p.Song.Stem(id); st != nil {
+		return st.Name
+	}
+	return id
+}
+
+// pair answers with who covers whom, and with the smallest dip for the pair that is chosen.
+func (h *handlers) pair(c *gin.Context) {
+	v := h.Look(c, "room")
+	if v == nil {
+		return
+	}
+	crowd, err := v.Bench.Crowd(c.Request.Context())
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	out := pairView{View: v, Worst: crowd.Covers(), By: c.Query("by"), Of: c.Query("of")}
+	if len(out.Worst) > worstListed {
+		out.Worst = out.Worst[:worstListed]
+	}
+	if out.By == "" && len(out.Worst) > 0 {
+		out.By, out.Of = out.Worst[0].By, out.Worst[0].Of
+	}
+	k, ok := crowd.Pair(out.By, out.Of)
+	switch d, found := crowd.Dip(k); {
+	case out.By == "":
+	case !ok:
+		out.None = "Choose two different stems: who is to be heard, and who makes room."
+	case !found:
+		out.None = out.NameOf(out.By) + " takes nothing of " + out.NameOf(out.Of) + " away: it would not be heard better without."
+	default:
+		out.Dip, out.Says, out.DipValue = &d, d.Says(&v.Song.Song), out.NameOf(out.By)+": "+d.Bell.Words()
+		out.On = v.Song.Stem(out.By).Move(session.RoomFor+out.Of) != nil
+	}
+	h.Write(c, http.StatusOK, "roompair", out)
+}
+
+// dip puts the smallest dip in, or takes it out.
+func (h *handlers) dip(c *gin.Context) {
+	by, of := c.PostForm("by"), c.PostForm("of")
+	if c.PostForm("out") != "" {
+		h.Edit(c, "room", "cut", session.DropMove{At: session.At{Stem: by}, ID: session.RoomFor + of})
+		return
+	}
+	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) {
+		return h.dipped(c, song, by, of, c.PostForm("mid") != "")
+	})
+}
+
+func (h *handlers) dipped(c *gin.Context, song *session.Song, by, of string, mid bool) (session.Edit, error) {
+	b, err := h.Bench(c.Request.Context(), song)
+	if err != nil {
+		return nil, err
+	}
+	crowd, err := b.Crowd(c.Request.Context())
+	if err != nil {
+		return nil, err
+	}
+	k, ok := crowd.Pair(by, of)
+	if !ok {
+		return nil, shell.BadInput(c, "cut", errors.New("choose two different stems"))
+	}
+	d, ok := crowd.Dip(k)
+	if !ok {
+		return nil, shell.BadInput(c, "cut", errors.New("nothing of it is covered by the other"))
+	}
+	return d.Edit(song, mid), nil
+}

@@ -1,0 +1,340 @@
+package room
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"math"
+	"runtime"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
+	"mellowthump/core/find"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+const (
+	coverKey   = 0.0  // dB of a sound over the rest in an ERB from which it is audible: Fletcher's critical ratio, as on Levels
+	coverTell  = 0.10 // of a sound's audibility, lost to one other, from which it is told
+	coverMost  = 3    // pairs that are told
+	coverHalf  = 0.5  // of what is lost: a dip gives that back
+	dipStep    = 0.1  // dB
+	dipLeast   = 0.5
+	dipNarrow  = 4.0 // Q
+	dipWide    = 0.7
+	lostInside = 0.8 // of what is lost lies between the ends that are told
+)
+
+// Crowd is all parts of a song by their excitation, frame by frame, over one window.
+type Crowd struct {
+	ear    *meter.Ear
+	Stems  []*session.Stem
+	each   []*Excited
+	sum    [][]float64 // of all
+	energy []float64   // of each, over all its cells
+}
+
+// Gather listens to every stem as it comes to the mix, over a window. It takes long the first time.
+func Gather(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (*Crowd, error) {
+	in, lead := wide(song, w)
+	ear, err := earOf(r, song)
+	if err != nil {
+		return nil, err
+	}
+	c := &Crowd{ear: ear}
+	for i := range song.Stems {
+		if !song.Stems[i].Mute {
+			c.Stems = append(c.Stems, &song.Stems[i])
+		}
+	}
+	mix.Doing(ctx, "Listening to who covers whom")
+	c.each = make([]*Excited, len(c.Stems))
+	done := make(chan bool, len(c.Stems))
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, st := range c.Stems {
+		g.Go(func() error {
+			x, key, err := heard(gctx, r, song, func(o *session.Stem) bool { return o.ID == st.ID }, in)
+			if err != nil {
+				return err
+			}
+			c.each[i], err = mix.Cached(r.Cache, mix.Key("excitation", key, lead, song.RoomRules().Playback), func() (*Excited, int, error) {
+				e, err := Excite(gctx, ear, x, lead)
+				if err != nil {
+					return nil, 0, err
+				}
+				return e, e.Bytes(), nil
+			})
+			done <- true
+			mix.Did(ctx, float64(len(done))/float64(len(c.Stems)))
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	c.add()
+	return c, nil
+}
+
+// earOf is the ear for a song, kept.
+func earOf(r *mix.Renderer, song *session.Song) (*meter.Ear, error) {
+	playback := song.RoomRules().Playback
+	return mix.Cached(r.Cache, mix.Key("ear", song.Rate, playback), func() (*meter.Ear, int, error) {
+		return meter.NewEar(song.Rate, playback), 2 << 20, nil
+	})
+}
+
+func (c *Crowd) add() {
+	c.energy = make([]float64, len(c.each))
+	for i, e := range c.each {
+		for k, w := range e.was {
+			if c.sum == nil {
+				c.sum = make([][]float64, len(e.was))
+			}
+			if c.sum[k] == nil {
+				c.sum[k] = make([]float64, len(w))
+			}
+			for n, v := range w {
+				c.sum[k][n] += v
+				if v > c.ear.Quiet[n] {
+					c.energy[i] += v
+				}
+			}
+		}
+	}
+}
+
+// audible is the share of a part's energy, cell by cell of frame and ERB and over the threshold of hearing, that stands
+// over the rest; without is a part that is away, changed by a gain in power for each channel (nil: away whole), -1 none.
+func (c *Crowd) audible(of, without int, gain []float64) float64 {
+	if c.energy[of] == 0 {
+		return 0
+	}
+	k := math.Pow(10, coverKey/10)
+	sum := 0.0
+	for f, w := range c.each[of].was {
+		for n, v := range w {
+			if v <= c.ear.Quiet[n] {
+				continue
+			}
+			rest := c.sum[f][n] - v
+			if without >= 0 {
+				a := c.each[without].was[f][n]
+				if gain != nil {
+					a *= 1 - gain[n]
+				}
+				rest -= a
+			}
+			if v > rest*k {
+				sum += v
+			}
+		}
+	}
+	return sum / c.energy[of]
+}
+
+// Cover is one part that covers another.
+type Cover struct {
+	By, Of string  // ids of stems
+	Lost   float64 // share of the covered one's energy that would be heard if the other were gone
+	Lo, Hi float64 // Hz, between which most of it lies
+	hz     float64 // its middle
+	by, of int
+}
+
+// Covers lists the pairs in which one part covers another, the worst first. Kick and bass against each other are Duck's.
+func (c *Crowd) Covers() []Cover {
+	var out []Cover
+	for of := range c.Stems {
+		now := c.audible(of, -1, nil)
+		if now > 1-coverTell {
+			continue
+		}
+		for by := range c.Stems {
+			if by == of || low(c.Stems[by]) && low(c.Stems[of]) {
+				continue
+			}
+			if k := c.cover(by, of, now); k.Lost > 0 {
+				out = append(out, k)
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Cover) int { return cmp.Compare(b.Lost, a.Lost) })
+	return out
+}
+
+func low(st *session.Stem) bool { return st.Role == session.Kick || st.Role == session.Bass }
+
+// Pair is what one part covers of another; ok is false where either is not there.
+func (c *Crowd) Pair(by, of string) (k Cover, ok bool) {
+	index := func(id string) int {
+		return slices.IndexFunc(c.Stems, func(st *session.Stem) bool { return st.ID == id })
+	}
+	a, b := index(by), index(of)
+	if a < 0 || b < 0 || a == b {
+		return k, false
+	}
+	return c.cover(a, b, c.audible(b, -1, nil)), true
+}
+
+func (c *Crowd) cover(by, of int, now float64) Cover {
+	k := Cover{By: c.Stems[by].ID, Of: c.Stems[of].ID, by: by, of: of, Lost: c.audible(of, by, nil) - now}
+	lost, all := make([]float64, len(c.ear.Hz)), 0.0
+	for f, w := range c.each[of].was {
+		for n, v := range w {
+			rest := c.sum[f][n] - v
+			if v > c.ear.Quiet[n] && v <= rest && v > rest-c.each[by].was[f][n] {
+				lost[n] += v
+				all += v
+			}
+		}
+	}
+	if all == 0 {
+		return k
+	}
+	sum, from, to, middle := 0.0, -1, 0, 0
+	for n, v := range lost {
+		if sum += v; from < 0 && sum >= all*(1-lostInside)/2 {
+			from = n
+		}
+		if sum < all/2 {
+			middle = n + 1
+		}
+		if sum <= all*(1+lostInside)/2 {
+			to = n
+		}
+	}
+	k.Lo, k.Hi, k.hz = c.ear.Hz[from], c.ear.Hz[max(to, from)], c.ear.Hz[min(middle, len(lost)-1)]
+	return k
+}
+
+// Dip is the smallest bell on the one that covers, after which half of what is lost is heard.
+type Dip struct {
+	Cover
+	Bell  *move.Filter
+	Back  float64 // share of the covered one's energy that it gives back
+	Costs float64 // share of its own audibility that it costs the one that is dipped
+	Half  bool    // half is reached within 6 dB
+}
+
+// Dip finds it: of the gains in tenths of a decibel the least, up to 6 dB.
+func (c *Crowd) Dip(k Cover) (d Dip, ok bool) {
+	if k.Lost <= 0 || k.hz == 0 {
+		return d, false
+	}
+	octaves := math.Max(0.25, math.Log2(math.Max(k.Hi/k.Lo, 1.19)))
+	q := math.Round(10*math.Max(dipWide, math.Min(dipNarrow, 1/(2*math.Sinh(math.Ln2/2*octaves))))) / 10
+	d = Dip{Cover: k, Bell: &move.Filter{Shape: dsp.Bell, Hz: math.Round(k.hz), Q: q}}
+	now := c.audible(k.of, -1, nil)
+	back := func(tenths int) float64 {
+		d.Bell.DB = -float64(tenths) * dipStep
+		return c.audible(k.of, k.by, c.gains(d.Bell)) - now
+	}
+	most := int(math.Round(move.BigCut / dipStep))
+	lo, hi := int(dipLeast/dipStep)-1, most
+	if d.Half = back(most) >= coverHalf*k.Lost; d.Half {
+		for hi-lo > 1 { // the deeper, the more is heard
+			if mid := (lo + hi) / 2; back(mid) >= coverHalf*k.Lost {
+				hi = mid
+			} else {
+				lo = mid
+			}
+		}
+	}
+	d.Back = back(hi)
+	d.Bell.DB = -math.Round(float64(hi)) / 10
+	own := c.audible(k.by, -1, nil)
+	if own > 0 {
+		d.Costs = math.Max(0, 1-c.dipped(k.by, c.gains(d.Bell))/own)
+	}
+	return d, d.Back > 0
+}
+
+// gains are a bell's gains in power at the channels.
+func (c *Crowd) gains(b *move.Filter) []float64 {
+	s, err := b.Sections(float64(c.ear.Rate))
+	out := make([]float64, len(c.ear.Hz))
+	for n, hz := range c.ear.Hz {
+		out[n] = 1
+		if err == nil {
+			h := dsp.Response(s, hz, float64(c.ear.Rate))
+			out[n] = real(h)*real(h) + imag(h)*imag(h)
+		}
+	}
+	return out
+}
+
+// dipped is the audibility of a part that is itself changed, against the energy that it had.
+func (c *Crowd) dipped(of int, gain []float64) float64 {
+	sum := 0.0
+	for f, w := range c.each[of].was {
+		for n, v := range w {
+			if g := v * gain[n]; v > c.ear.Quiet[n] && g > c.sum[f][n]-v {
+				sum += g
+			}
+		}
+	}
+	return sum / math.Max(1e-30, c.energy[of])
+}
+
+// dipMove is the id of a dip for a stem.
+func dipMove(of string) string { return session.RoomFor + of }
+
+// Edit puts the dip in; mid: on the middle alone.
+func (d Dip) Edit(song *session.Song, mid bool) session.SetMove {
+	e := session.SetMove{At: session.At{Stem: d.By}, Move: move.Move{ID: dipMove(d.Of), Params: d.Bell, Why: "so that " + nameOf(song, d.Of) + " is heard"}}
+	if mid {
+		e.Move.Params = &move.MidSide{Channels: "mid", Shape: dsp.Bell, Hz: d.Bell.Hz, DB: d.Bell.DB, Q: d.Bell.Q}
+	}
+	return e
+}
+
+func nameOf(song *session.Song, id string) string {
+	if st := song.Stem(id); st != nil {
+		return st.Name
+	}
+	return id
+}
+
+// Says says what a dip does and costs.
+func (d Dip) Says(song *session.Song) string {
+	of, by := nameOf(song, d.Of), nameOf(song, d.By)
+	half := "gives half of it back"
+	if !d.Half {
+		half = fmt.Sprintf("gives %.0f %% back, and more than %s dB is no cure", 100*d.Back, figure.Short(move.BigCut))
+	}
+	return fmt.Sprintf("%.0f %% of %s would be heard if %s were gone. %s dB on %s at %s Hz %s and costs it %.0f %%.",
+		100*d.Lost, of, by, figure.Short(d.Bell.DB), by, figure.Short(d.Bell.Hz), half, 100*d.Costs)
+}
+
+// Told are the findings of the worst pairs that are not dealt with.
+func (c *Crowd) Told(song *session.Song) []find.Finding {
+	var out []find.Finding
+	for _, k := range c.Covers() {
+		if len(out) == coverMost || k.Lost < coverTell {
+			break
+		}
+		st := song.Stem(k.By)
+		if st == nil || st.Move(dipMove(k.Of)) != nil {
+			continue
+		}
+		d, ok := c.Dip(k)
+		if !ok {
+			continue
+		}
+		by, of := nameOf(song, k.By), nameOf(song, k.Of)
+		out = append(out, find.Finding{
+			ID: find.ID("covers", k.By, k.Of), What: fmt.Sprintf("%s covers %s at %.0f–%.0f Hz", by, of, k.Lo, k.Hi),
+			Why: d.Says(song), Hear: "all", Apply: "Dip " + by, Do: fmt.Sprintf("Dip %s at %s Hz", by, figure.Short(d.Bell.Hz)),
+			Fix: []session.Edit{d.Edit(song, false)}, Values: by + ": " + d.Bell.Words(),
+		})
+	}
+	return out
+}
