@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -244,5 +245,35 @@ func TestRoomKeyAndPairs(t *testing.T) {
 	b.edit(id, "/undo", url.Values{})
 	if b.load(id).Stem(by).Move(session.RoomFor+of) != nil {
 		t.Error("undo leaves the dip")
+	}
+	// kick up, bass down, their peak where it was; bad lifts refused; out again
+	peak := func() float64 {
+		song := b.load(id)
+		l, err := b.server.Renderer.Loudness(context.Background(), &song.Song, mix.SoloBoth, mix.Window{To: 4 * rate})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return float64(l.Peak)
+	}
+	b.edit(id, "/loop", url.Values{"from": {"0"}, "to": {"4"}})
+	before := peak()
+	if status, body := b.edit(id, "/room/complement", url.Values{"up": {"kick"}, "db": {"1"}}); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	if after := peak(); after > before+0.06 {
+		t.Errorf("the peak of both is %.2f dBFS, %.2f before", after, before)
+	}
+	song = b.load(id)
+	kick, bass := song.ByRole(session.Kick)[0].Move(session.RoomLift).Params.(*move.Filter), song.ByRole(session.Bass)[0].Move(session.RoomLift).Params.(*move.Filter)
+	if kick.DB != 1 || bass.DB > -1 || bass.DB < -6 || kick.Hz != bass.Hz {
+		t.Errorf("%+v and %+v", kick, bass)
+	}
+	for _, bad := range []url.Values{{"up": {"kick"}, "db": {"9"}}, {"up": {"kick"}, "db": {"much"}}, {"up": {"hats"}, "db": {"2"}}} {
+		if status, body := b.edit(id, "/room/complement", bad); status != 422 || !strings.Contains(body, "complement-wrong") {
+			t.Errorf("%v: %d", bad, status)
+		}
+	}
+	if status, _ := b.edit(id, "/room/complement", url.Values{"out": {"1"}}); status != 200 || b.load(id).ByRole(session.Kick)[0].Move(session.RoomLift) != nil {
+		t.Errorf("out: %d", status)
 	}
 }

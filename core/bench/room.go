@@ -53,10 +53,18 @@ func (b *Bench) Crowd(ctx context.Context) (*room.Crowd, error) {
 // Rolls renders the schools of rolling kick and bass off from below, over the loop.
 func (b *Bench) Rolls(ctx context.Context) ([]room.Roll, error) {
 	return b.rolls.get(func() ([]room.Roll, error) {
-		hz := 0.0
-		if b.Song.TriggerStem() != nil {
-			hz, _ = b.Renderer.KickHz(b.Song) // a kick without a pitch has no fundamental to go by
-		}
-		return room.Rolls(ctx, b.Renderer, b.Song, b.Loop, hz, b.Line())
+		return room.Rolls(ctx, b.Renderer, b.Song, b.Loop, b.KickHz(), b.Line())
 	})
+}
+
+// KickHz is the kick's fundamental, Hz; 0 where it has none.
+func (b *Bench) KickHz() float64 {
+	if b.Song.TriggerStem() == nil {
+		return 0
+	}
+	hz, err := b.Renderer.KickHz(b.Song)
+	if err != nil {
+		return 0
+	}
+	return hz
 }

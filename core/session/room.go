@@ -59,6 +59,7 @@ const (
 	RoomLow  = roomMove + "low"
 	RoomHigh = roomMove + "high"
 	RoomBell = roomMove + "bell" // against mud or box
+	RoomLift = roomMove + "lift" // of kick and bass that complement each other
 	RoomFor  = roomMove + "for-" // and a stem's id: a dip so that it is heard
 )
 
@@ -75,6 +76,11 @@ func (s Song) Uncut() Song {
 // Unbelled returns the song without Room's bells.
 func (s Song) Unbelled() Song {
 	return s.without(func(m move.Move) bool { return m.ID == RoomBell })
+}
+
+// Uncomplemented returns the song without the bells by which kick and bass complement each other.
+func (s Song) Uncomplemented() Song {
+	return s.without(func(m move.Move) bool { return m.ID == RoomLift })
 }
 
 // RoomCut returns the corner of a stem's cut, Hz; 0 where it has none, or it is off.
@@ -129,4 +135,19 @@ func (e CutRoom) Apply(s *Song) (string, error) {
 	}
 	st.SetMove(move.Move{ID: e.ID, Params: f, Why: e.Why})
 	return fmt.Sprintf("Cut %s %s %s Hz", st.Name, what, figure.Short(hz)), s.Validate()
+}
+
+// Uncomplement takes out the bells by which kick and bass complement each other.
+type Uncomplement struct{}
+
+// Apply takes them out.
+func (Uncomplement) Apply(s *Song) (string, error) {
+	said := ""
+	for i := range s.Stems {
+		if st := &s.Stems[i]; st.Move(RoomLift) != nil {
+			st.SetMove(move.Move{ID: RoomLift})
+			said = "Kick and bass as they were at the fundamental"
+		}
+	}
+	return said, s.Validate()
 }

@@ -113,7 +113,11 @@ func (h *handlers) underKey(c *gin.Context) {
 	for _, r := range rolls {
 		lines = append(lines, line{r, r.Taken(v.Position)})
 	}
-	h.Write(c, http.StatusOK, "roomkey", map[string]any{"ID": v.ID, "Rolls": lines, "Key": v.Key})
+	lifted := false
+	for i := range v.Stems {
+		lifted = lifted || v.Stems[i].Move(session.RoomLift) != nil
+	}
+	h.Write(c, http.StatusOK, "roomkey", map[string]any{"ID": v.ID, "Rolls": lines, "Key": v.Key, "Hz": v.Bench.KickHz(), "Lifted": lifted})
 }
 
 // roll rolls kick or bass off by a school.
@@ -138,6 +142,35 @@ func (h *handlers) rolled(c *gin.Context, song *session.Song, role, school strin
 		}
 	}
 	return nil, shell.BadInput(c, "cut", errors.New("there is no such corner here"))
+}
+
+// complement lifts one of kick and bass where the other makes room, or takes that out again.
+func (h *handlers) complement(c *gin.Context) {
+	h.WorkOut(c, "room", "complement", func(song *session.Song) (session.Edit, error) {
+		if c.PostForm("out") != "" {
+			return session.Uncomplement{}, nil
+		}
+		db, err := move.ParseNumber(c.PostForm("db"), "dB")
+		if err != nil {
+			return nil, shell.BadInput(c, "complement", fmt.Errorf("the lift %w", err))
+		}
+		return h.complemented(c, song, db, c.PostForm("up"))
+	})
+}
+
+func (h *handlers) complemented(c *gin.Context, song *session.Song, db float64, up string) (session.Edit, error) {
+	b, err := h.Bench(c.Request.Context(), song)
+	if err != nil {
+		return nil, err
+	}
+	k, err := room.FindComplement(c.Request.Context(), h.Renderer, song, b.Loop, b.KickHz(), db, session.Role(up))
+	if ctx := c.Request.Context().Err(); ctx != nil {
+		return nil, ctx
+	}
+	if err != nil {
+		return nil, shell.BadInput(c, "complement", err)
+	}
+	return k.Edit(song), nil
 }
 
 // setCut cuts a stem at one end; an empty corner takes the cut out.
@@ -210,6 +243,13 @@ func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session
 	part := strings.Split(what, ":")
 	if len(part) == 4 && part[0] == "dip" {
 		return h.dipped(c, song, part[1], part[2], part[3] == "mid")
+	}
+	if len(part) == 3 && part[0] == "complement" {
+		db, err := strconv.ParseFloat(part[1], 64)
+		if err != nil {
+			return nil, &shell.InputError{Field: "complement", Sentence: "There is no such lift."}
+		}
+		return h.complemented(c, song, db, part[2])
 	}
 	if len(part) == 3 && part[0] == "roll" {
 		return h.rolled(c, song, part[1], part[2])

@@ -26,6 +26,7 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.POST("/room/dip", h.LimitForm, h.dip)
 			g.GET("/room/key", h.Whole, h.underKey)
 			g.POST("/room/roll", h.LimitForm, h.roll)
+			g.POST("/room/complement", h.LimitForm, h.complement)
 			g.POST("/room/all", h.LimitForm, h.cutAll)
 			g.POST("/room/rules", h.LimitForm, h.setRules)
 		},
