@@ -38,7 +38,7 @@ func TestShots(t *testing.T) {
 			p.visit(a.url + "/")
 			p.shot(filepath.Join(to, "songs-day.png"))
 		}
-		for _, view := range []string{"intake", "levels", "pocket", "duck", "log"} {
+		for _, view := range []string{"intake", "levels", "pocket", "duck", "room", "log"} {
 			p.visit(song + view)
 			if view == "duck" {
 				if p.js("document.querySelector('#points') === null") == "true" {
@@ -52,6 +52,9 @@ func TestShots(t *testing.T) {
 			}
 			if view == "pocket" {
 				p.until("the kick's options", "document.querySelector('#kick-options')")
+			}
+			if view == "room" {
+				p.until("what may go", "document.querySelector('#room-rows .edge') && document.querySelector('#room-found .finding') && document.querySelector('#rolls')")
 			}
 			if view == "levels" {
 				p.until("the running sum", "document.querySelector('#sum-table') && document.querySelector('#whole-peak')")
