@@ -277,3 +277,46 @@ func TestRoomKeyAndPairs(t *testing.T) {
 		t.Errorf("out: %d", status)
 	}
 }
+
+// Space for a voice: what is covered of speech at a level, the dip that lets it through, bad levels refused.
+func TestRoomVoice(t *testing.T) {
+	b, id := ready(t)
+	bell, _ := rumbling()
+	r := rand.New(rand.NewPCG(1, 9))
+	wash := audio.New(rate, 2, 8*rate)
+	for c := range wash.Ch {
+		for i := range wash.Ch[c] {
+			wash.Ch[c][i] = float32(0.2 * r.NormFloat64())
+		}
+	}
+	b.send(id, file{"Bell.wav", asWAV(bell)}, file{"Wash.wav", asWAV(wash)})
+	by := b.load(id).Named("Wash").ID
+	share := func(level string) float64 {
+		m := regexp.MustCompile(`and (\d+) % in 1–4 kHz`).FindStringSubmatch(strings.ReplaceAll(strings.ReplaceAll(b.get("/songs/"+id+"/room/voice?level="+level), "\u202f", " "), "\u00a0", " "))
+		if m == nil {
+			t.Fatal("the share is not said")
+		}
+		return shownNumber(m[1])
+	}
+	if soft, loud := share("-40"), share("-1"); soft < 90 || loud >= soft {
+		t.Errorf("of a soft voice %.0f %% are covered, of a loud one %.0f", soft, loud)
+	}
+	if status, body := b.do("GET", "/songs/"+id+"/room/voice?level=loud", nil); status != 422 || !strings.Contains(body, `id="voice-wrong"`) || !strings.Contains(body, `value="loud"`) {
+		t.Errorf("a bad level: %d", status)
+	}
+	form := url.Values{"by": {by}, "level": {"-20"}, "mid": {"1"}}
+	if status, body := b.edit(id, "/room/voice", form); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	if f, ok := b.load(id).Stem(by).Move("room-for-voice").Params.(*move.MidSide); !ok || f.DB >= 0 || f.DB < -6 {
+		t.Error("the dip is not there")
+	}
+	if status, _ := b.edit(id, "/room/voice", url.Values{"by": {by}, "out": {"1"}}); status != 200 || b.load(id).Stem(by).Move("room-for-voice") != nil {
+		t.Errorf("out: %d", status)
+	}
+	for _, bad := range []url.Values{{"by": {"nobody"}, "level": {"-20"}}, {"by": {by}, "level": {"9"}}} {
+		if status, _ := b.edit(id, "/room/voice", bad); status != 422 {
+			t.Errorf("%v: %d", bad, status)
+		}
+	}
+}

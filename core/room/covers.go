@@ -297,6 +297,9 @@ func (d Dip) Edit(song *session.Song, mid bool) session.SetMove {
 }
 
 func nameOf(song *session.Song, id string) string {
+	if id == Voice {
+		return "the voice"
+	}
 	if st := song.Stem(id); st != nil {
 		return st.Name
 	}
@@ -314,7 +317,7 @@ func (d Dip) Says(song *session.Song) string {
 		100*d.Lost, of, by, figure.Short(d.Bell.DB), by, figure.Short(d.Bell.Hz), half, 100*d.Costs)
 }
 
-// Told are the findings of the worst pairs that are not dealt with.
+// Told are the findings of the worst pairs that are not dealt with, where a dip gives half back and costs less than was lost.
 func (c *Crowd) Told(song *session.Song) []find.Finding {
 	var out []find.Finding
 	for _, k := range c.Covers() {
@@ -326,7 +329,7 @@ func (c *Crowd) Told(song *session.Song) []find.Finding {
 			continue
 		}
 		d, ok := c.Dip(k)
-		if !ok {
+		if !ok || !d.Half || d.Costs >= k.Lost { // a cure that is worse is none; the pair is listed all the same
 			continue
 		}
 		by, of := nameOf(song, k.By), nameOf(song, k.Of)

@@ -2,11 +2,13 @@ package room
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
+	"mellowthump/core/move"
 	"mellowthump/core/room"
 	"mellowthump/core/session"
 )
@@ -94,6 +96,95 @@ func (h *handlers) dipped(c *gin.Context, song *session.Song, by, of string, mid
 	d, ok := crowd.Dip(k)
 	if !ok {
 		return nil, shell.BadInput(c, "cut", errors.New("nothing of it is covered by the other"))
+	}
+	return d.Edit(song, mid), nil
+}
+
+// A voice stands at this level until another is typed, dBFS RMS; own choice.
+const voiceLevel = -20.0
+
+// voiceAt reads the level of the voice.
+func voiceAt(text string) (float64, error) {
+	if text == "" {
+		return voiceLevel, nil
+	}
+	v, err := move.ParseNumber(text, "dB")
+	if err == nil && !(v >= -60 && v <= 0) {
+		err = fmt.Errorf("a voice at %g dBFS is out of bounds; -60 to 0 are taken", v)
+	}
+	return v, err
+}
+
+// voice answers with what the beat leaves a voice.
+func (h *handlers) voice(c *gin.Context) {
+	v := h.Look(c, "room")
+	if v == nil {
+		return
+	}
+	type line struct {
+		room.Dip
+		Name, Says, Value string
+		On                bool
+	}
+	out := struct {
+		*shell.View
+		Level, Wrong string
+		Space        *room.VoiceSpace
+		Lines        []line
+	}{View: v, Level: c.Query("level")}
+	level, err := voiceAt(out.Level)
+	if out.Level == "" {
+		out.Level = shell.Typed(voiceLevel)
+	}
+	if err != nil {
+		out.Wrong = shell.Sentence(err.Error())
+		h.Write(c, http.StatusUnprocessableEntity, "roomvoice", out)
+		return
+	}
+	crowd, err := v.Bench.Crowd(c.Request.Context())
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	s := crowd.WithVoice(level).Space()
+	out.Space = &s
+	for _, d := range s.Dips {
+		st := v.Song.Stem(d.By)
+		out.Lines = append(out.Lines, line{d, st.Name, d.Says(&v.Song.Song), st.Name + ": " + d.Bell.Words(), st.Move(session.RoomFor+room.Voice) != nil})
+	}
+	h.Write(c, http.StatusOK, "roomvoice", out)
+}
+
+// voiceDip dips a stem so that a voice is heard, or takes that out.
+func (h *handlers) voiceDip(c *gin.Context) {
+	by := c.PostForm("by")
+	if c.PostForm("out") != "" {
+		h.Edit(c, "room", "cut", session.DropMove{At: session.At{Stem: by}, ID: session.RoomFor + room.Voice})
+		return
+	}
+	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) {
+		return h.voiced(c, song, by, c.PostForm("level"), c.PostForm("mid") != "")
+	})
+}
+
+func (h *handlers) voiced(c *gin.Context, song *session.Song, by, at string, mid bool) (session.Edit, error) {
+	level, err := voiceAt(at)
+	if err != nil {
+		return nil, shell.BadInput(c, "cut", err)
+	}
+	b, err := h.Bench(c.Request.Context(), song)
+	if err != nil {
+		return nil, err
+	}
+	crowd, err := b.Crowd(c.Request.Context())
+	if err != nil {
+		return nil, err
+	}
+	crowd = crowd.WithVoice(level)
+	k, ok := crowd.Pair(by, room.Voice)
+	d, found := crowd.Dip(k)
+	if !ok || !found {
+		return nil, shell.BadInput(c, "cut", errors.New("that stem takes nothing of the voice away"))
 	}
 	return d.Edit(song, mid), nil
 }

@@ -241,6 +241,9 @@ func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session
 		return h.all(c, song)
 	}
 	part := strings.Split(what, ":")
+	if len(part) == 4 && part[0] == "voice" {
+		return h.voiced(c, song, part[1], part[2], part[3] == "mid")
+	}
 	if len(part) == 4 && part[0] == "dip" {
 		return h.dipped(c, song, part[1], part[2], part[3] == "mid")
 	}

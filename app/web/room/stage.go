@@ -23,6 +23,8 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.GET("/room/cuts", h.Whole, h.cuts)
 			g.POST("/room/cut", h.LimitForm, h.setCut)
 			g.GET("/room/pair", h.Whole, h.pair)
+			g.GET("/room/voice", h.Whole, h.voice)
+			g.POST("/room/voice", h.LimitForm, h.voiceDip)
 			g.POST("/room/dip", h.LimitForm, h.dip)
 			g.GET("/room/key", h.Whole, h.underKey)
 			g.POST("/room/roll", h.LimitForm, h.roll)

@@ -1,0 +1,99 @@
+package room
+
+import (
+	"math"
+
+	"mellowthump/core/meter"
+	"mellowthump/core/session"
+)
+
+// Voice is the id of a voice among the parts of a crowd: it is in no mix.
+const Voice = "voice"
+
+// ltass is the long-term average speech spectrum of men and women together, third-octaves from 63 Hz to 16 kHz, dB SPL for
+// 70 dB overall: Byrne et al., J. Acoust. Soc. Am. 96(4), 1994, table II (from memory).
+var ltass = []float64{38.6, 43.5, 54.4, 57.7, 56.8, 60.2, 60.3, 59.0, 62.1, 62.1, 60.5, 56.8, 53.7, 53.0, 52.0, 48.7, 48.1, 46.8, 45.6, 44.5, 44.3, 43.7, 43.4, 41.3, 40.7}
+
+// ltassFirst is the band of BandHz at which it begins, 63 Hz.
+const ltassFirst = 5
+
+// Where a voice has to be heard, Hz; common practice.
+var (
+	voiceBody  = [2]float64{200, 500}
+	voiceWords = [2]float64{1000, 4000}
+)
+
+// speech is the excitation of steady speech at a level, dBFS RMS.
+func speech(e *meter.Ear, level float64) []float64 {
+	total := 0.0
+	for _, l := range ltass {
+		total += math.Pow(10, l/10)
+	}
+	power, out := make([]float64, e.Frame/2+1), make([]float64, len(e.Hz))
+	bin := float64(e.Rate) / float64(e.Frame)
+	for i, l := range ltass {
+		p := math.Pow(10, (l+level)/10) / total
+		lo, hi := meter.BandHz(ltassFirst+i)*math.Pow(10, -0.05)/bin, meter.BandHz(ltassFirst+i)*math.Pow(10, 0.05)/bin
+		for k := int(lo + 0.5); k <= int(hi+0.5) && k < len(power); k++ {
+			power[k] += p * max(0, min(hi, float64(k)+0.5)-max(lo, float64(k)-0.5)) / (hi - lo)
+		}
+	}
+	e.Excite(out, power, 0, len(out))
+	return out
+}
+
+// WithVoice returns the crowd with a voice in it: speech of the long-term average spectrum, steady, at a level, dBFS RMS.
+// The crowd itself stays.
+func (c *Crowd) WithVoice(level float64) *Crowd {
+	v := *c
+	v.Stems = append(append([]*session.Stem(nil), c.Stems...), &session.Stem{ID: Voice, Name: "the voice"})
+	s := &Excited{ear: c.ear}
+	e := speech(c.ear, level)
+	for range c.sum {
+		s.was = append(s.was, e)
+	}
+	v.each = append(append([]*Excited(nil), c.each...), s)
+	v.sum = nil
+	v.add()
+	return &v
+}
+
+// covered is the share of a voice's cells of frame and ERB, between two frequencies, that the beat covers: each counts alike.
+func (c *Crowd) covered(band [2]float64) float64 {
+	of := len(c.each) - 1
+	covered, all := 0, 0
+	for f, w := range c.each[of].was {
+		for n, v := range w {
+			if c.ear.Hz[n] < band[0] || c.ear.Hz[n] > band[1] {
+				continue
+			}
+			if all++; v <= c.sum[f][n]-v {
+				covered++
+			}
+		}
+	}
+	if all == 0 {
+		return 0
+	}
+	return float64(covered) / float64(all)
+}
+
+// VoiceSpace is what a beat leaves a voice.
+type VoiceSpace struct {
+	Body, Words float64 // share covered in 200 to 500 Hz and in 1 to 4 kHz
+	Dips        []Dip   // that let it through, one a stem, who covers most first
+}
+
+// Space says what the beat covers of a voice, and finds the dips that let it through. The crowd is one with a voice.
+func (c *Crowd) Space() VoiceSpace {
+	out := VoiceSpace{Body: c.covered(voiceBody), Words: c.covered(voiceWords)}
+	for _, k := range c.Covers() {
+		if k.Of != Voice || k.Lost < coverTell/4 || len(out.Dips) == coverMost {
+			continue
+		}
+		if d, ok := c.Dip(k); ok {
+			out.Dips = append(out.Dips, d)
+		}
+	}
+	return out
+}
