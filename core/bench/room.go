@@ -38,11 +38,21 @@ func (b *Bench) Room(ctx context.Context) ([]find.Finding, error) {
 	if err != nil {
 		return nil, err
 	}
+	out := room.Judge(b.Song, c, parts, cuts, mud)
+	rings, err := room.Rings(ctx, b.Renderer, b.Song, b.Loop)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range rings {
+		if f, ok := g.Finding(b.Song); ok {
+			out = append(out, f)
+		}
+	}
 	crowd, err := b.Crowd(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return find.At("room", append(room.Judge(b.Song, c, parts, cuts, mud), crowd.Told(b.Song)...)), nil
+	return find.At("room", append(out, crowd.Told(b.Song)...)), nil
 }
 
 // Crowd is every stem in the loop as it is heard: who covers whom. It takes long the first time.

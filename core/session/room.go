@@ -58,9 +58,10 @@ const (
 	roomMove = "room-"
 	RoomLow  = roomMove + "low"
 	RoomHigh = roomMove + "high"
-	RoomBell = roomMove + "bell" // against mud or box
-	RoomLift = roomMove + "lift" // of kick and bass that complement each other
-	RoomFor  = roomMove + "for-" // and a stem's id: a dip so that it is heard
+	RoomBell = roomMove + "bell"  // against mud or box
+	RoomLift = roomMove + "lift"  // of kick and bass that complement each other
+	RoomRing = roomMove + "ring-" // and its frequency: a bell while it rings
+	RoomFor  = roomMove + "for-"  // and a stem's id: a dip so that it is heard
 )
 
 // Unroomed returns the song without what Room did: the "before" of Room.
@@ -81,6 +82,11 @@ func (s Song) Unbelled() Song {
 // Uncomplemented returns the song without the bells by which kick and bass complement each other.
 func (s Song) Uncomplemented() Song {
 	return s.without(func(m move.Move) bool { return m.ID == RoomLift })
+}
+
+// Unrung returns the song without Room's bells against ringing.
+func (s Song) Unrung() Song {
+	return s.without(func(m move.Move) bool { return strings.HasPrefix(m.ID, RoomRing) })
 }
 
 // RoomCut returns the corner of a stem's cut, Hz; 0 where it has none, or it is off.
