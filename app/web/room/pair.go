@@ -80,12 +80,17 @@ func (h *handlers) dip(c *gin.Context) {
 	})
 }
 
-func (h *handlers) dipped(c *gin.Context, song *session.Song, by, of string, mid bool) (session.Edit, error) {
+// crowd is every stem of a song as it is heard in the judged stretch.
+func (h *handlers) crowd(c *gin.Context, song *session.Song) (*room.Crowd, error) {
 	b, err := h.Bench(c.Request.Context(), song)
 	if err != nil {
 		return nil, err
 	}
-	crowd, err := b.Crowd(c.Request.Context())
+	return b.Crowd(c.Request.Context())
+}
+
+func (h *handlers) dipped(c *gin.Context, song *session.Song, by, of string, mid bool) (session.Edit, error) {
+	crowd, err := h.crowd(c, song)
 	if err != nil {
 		return nil, err
 	}
@@ -172,11 +177,7 @@ func (h *handlers) voiced(c *gin.Context, song *session.Song, by, at string, mid
 	if err != nil {
 		return nil, shell.BadInput(c, "cut", err)
 	}
-	b, err := h.Bench(c.Request.Context(), song)
-	if err != nil {
-		return nil, err
-	}
-	crowd, err := b.Crowd(c.Request.Context())
+	crowd, err := h.crowd(c, song)
 	if err != nil {
 		return nil, err
 	}
