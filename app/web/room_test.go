@@ -167,8 +167,23 @@ func TestRoomWithLittle(t *testing.T) {
 	if page := b.get("/songs/" + song + "/room"); !strings.Contains(page, "There are no stems yet") {
 		t.Errorf("empty: %.300s", page)
 	}
+	for _, part := range []string{"cuts", "key", "pair", "voice"} {
+		if status, body := b.do("GET", "/songs/"+song+"/room/"+part, nil); status != 409 || !strings.Contains(body, "There are no stems yet") {
+			t.Errorf("empty, %s: %d %.200s", part, status, body)
+		}
+	}
+	for path, form := range map[string]url.Values{"all": {}, "roll": {"role": {"kick"}, "school": {"fixed"}}, "dip": {"by": {"a"}, "of": {"b"}}, "voice": {"by": {"a"}}, "complement": {"up": {"kick"}, "db": {"2"}}} {
+		if status, body := b.edit(song, "/room/"+path, form); status != 422 || !strings.Contains(body, "There are no stems yet") {
+			t.Errorf("empty, posting to %s: %d %.200s", path, status, body)
+		}
+	}
 	bell, _ := rumbling()
 	b.send(song, file{"Bell.wav", asWAV(bell)})
+	for _, part := range []string{"key", "pair", "voice"} {
+		if status, body := b.do("GET", "/songs/"+song+"/room/"+part, nil); status != 200 {
+			t.Errorf("one stem, %s: %d %.200s", part, status, body)
+		}
+	}
 	if page := b.get("/songs/" + song + "/room"); !strings.Contains(page, "there is nothing to set against each other") {
 		t.Errorf("one stem: %.300s", page)
 	}

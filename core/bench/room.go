@@ -4,17 +4,28 @@ import (
 	"context"
 
 	"mellowthump/core/find"
+	"mellowthump/core/mix"
 	"mellowthump/core/room"
 )
 
+// roomMost is the longest stretch that Room listens to, s: every stem's excitation is held.
+const roomMost = 60.0
+
+// RoomWindow is the judged stretch as far as Room listens: its first minute.
+func (b *Bench) RoomWindow() mix.Window {
+	w := b.Loop
+	w.To = min(w.To, w.From+int(roomMost*float64(b.Song.Rate)))
+	return w
+}
+
 // Cellar measures what lies under kick and bass in the loop.
 func (b *Bench) Cellar(ctx context.Context) (*room.Cellar, error) {
-	return b.cellar.get(func() (*room.Cellar, error) { return room.Measure(ctx, b.Renderer, b.Song, b.Loop) })
+	return b.cellar.get(func() (*room.Cellar, error) { return room.Measure(ctx, b.Renderer, b.Song, b.RoomWindow()) })
 }
 
 // Cuts works out what of each stem may go unheard in the loop. It takes long the first time.
 func (b *Bench) Cuts(ctx context.Context) ([]room.Cut, error) {
-	return b.cuts.get(func() ([]room.Cut, error) { return room.Cuts(ctx, b.Renderer, b.Song, b.Loop) })
+	return b.cuts.get(func() ([]room.Cut, error) { return room.Cuts(ctx, b.Renderer, b.Song, b.RoomWindow()) })
 }
 
 // Room is what is told about the room under and around kick and bass in the loop. It takes long the first time.
@@ -30,16 +41,16 @@ func (b *Bench) Room(ctx context.Context) ([]find.Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	parts, err := c.Shares(ctx, b.Renderer, b.Song, b.Loop)
+	parts, err := c.Shares(ctx, b.Renderer, b.Song, b.RoomWindow())
 	if err != nil {
 		return nil, err
 	}
-	mud, err := room.Mud(ctx, b.Renderer, b.Song, b.Loop)
+	mud, err := room.Mud(ctx, b.Renderer, b.Song, b.RoomWindow())
 	if err != nil {
 		return nil, err
 	}
 	out := room.Judge(b.Song, c, parts, cuts, mud)
-	rings, err := room.Rings(ctx, b.Renderer, b.Song, b.Loop)
+	rings, err := room.Rings(ctx, b.Renderer, b.Song, b.RoomWindow())
 	if err != nil {
 		return nil, err
 	}
@@ -57,13 +68,13 @@ func (b *Bench) Room(ctx context.Context) ([]find.Finding, error) {
 
 // Crowd is every stem in the loop as it is heard: who covers whom. It takes long the first time.
 func (b *Bench) Crowd(ctx context.Context) (*room.Crowd, error) {
-	return b.crowd.get(func() (*room.Crowd, error) { return room.Gather(ctx, b.Renderer, b.Song, b.Loop) })
+	return b.crowd.get(func() (*room.Crowd, error) { return room.Gather(ctx, b.Renderer, b.Song, b.RoomWindow()) })
 }
 
 // Rolls renders the schools of rolling kick and bass off from below, over the loop.
 func (b *Bench) Rolls(ctx context.Context) ([]room.Roll, error) {
 	return b.rolls.get(func() ([]room.Roll, error) {
-		return room.Rolls(ctx, b.Renderer, b.Song, b.Loop, b.KickHz(), b.Line())
+		return room.Rolls(ctx, b.Renderer, b.Song, b.RoomWindow(), b.KickHz(), b.Line())
 	})
 }
 

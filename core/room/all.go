@@ -13,25 +13,28 @@ import (
 )
 
 // together lowers the corners of all stems, a third of an octave at a time, until cutting them all at once is unheard
-// too: each is masked by the others only as long as they are there. own are what the stems bring to the mix, and beside
-// is what is not cut. It sets Low.All.
-func together(ctx context.Context, e *meter.Ear, beside audio.Buffer, own []audio.Buffer, cuts []Cut, lead, slope int) error {
+// too: each is masked by the others only as long as they are there. own renders what a stem brings to the mix, and beside is what is
+// not cut. It sets Low.All.
+func together(ctx context.Context, e *meter.Ear, beside audio.Buffer, own func(ctx context.Context, i int) (audio.Buffer, error), cuts []Cut, lead, slope int) error {
 	from, to := Low.channels(e, LowCorners[len(LowCorners)-1])
 	fixed, err := loudFrames(ctx, e, beside, lead, to)
 	if err != nil {
 		return err
 	}
-	sum := func(x func(i int) (audio.Buffer, error)) ([][]float64, error) {
+	sum := func(cut bool) ([][]float64, error) {
 		all := make([][]float64, len(fixed))
 		for k := range fixed {
 			all[k] = slices.Clone(fixed[k])
 		}
-		each := make([][][]float64, len(own))
+		each := make([][][]float64, len(cuts))
 		g, gctx := errgroup.WithContext(ctx)
 		g.SetLimit(runtime.GOMAXPROCS(0))
-		for i := range own {
+		for i := range cuts {
 			g.Go(func() error {
-				b, err := x(i)
+				b, err := own(gctx, i)
+				if err == nil && cut && cuts[i].Low.All > 0 {
+					b, err = filtered(b, Low.cut(cuts[i].Low.All, slope))
+				}
 				if err == nil {
 					each[i], err = loudFrames(gctx, e, b, lead, to)
 				}
@@ -50,7 +53,7 @@ func together(ctx context.Context, e *meter.Ear, beside audio.Buffer, own []audi
 		}
 		return all, nil
 	}
-	was, err := sum(func(i int) (audio.Buffer, error) { return own[i], nil })
+	was, err := sum(false)
 	if err != nil {
 		return err
 	}
@@ -66,12 +69,7 @@ func together(ctx context.Context, e *meter.Ear, beside audio.Buffer, own []audi
 		if !any {
 			return nil
 		}
-		now, err := sum(func(i int) (audio.Buffer, error) {
-			if cuts[i].Low.All == 0 {
-				return own[i], nil
-			}
-			return filtered(own[i], Low.cut(cuts[i].Low.All, slope))
-		})
+		now, err := sum(true)
 		if err != nil {
 			return err
 		}

@@ -204,17 +204,20 @@ func Cuts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window
 		return nil, err
 	}
 	stems := rests(&plain)
-	out, sounds, keys := make([]Cut, len(stems)), make([]audio.Buffer, len(stems)), make([]string, len(stems))
+	alone := func(ctx context.Context, i int) (audio.Buffer, string, error) { // kept by the renderer as far as there is room
+		return heard(ctx, r, &plain, func(o *session.Stem) bool { return o.ID == stems[i].ID }, in)
+	}
+	out, keys := make([]Cut, len(stems)), make([]string, len(stems))
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	done := make(chan bool, len(stems))
 	for i, st := range stems {
 		g.Go(func() error {
-			own, ownKey, err := heard(gctx, r, &plain, func(o *session.Stem) bool { return o.ID == st.ID }, in)
+			own, ownKey, err := alone(gctx, i)
 			if err != nil {
 				return err
 			}
-			sounds[i], keys[i] = own, ownKey
+			keys[i] = ownKey
 			var bus audio.Buffer
 			busKey := ""
 			if b := plain.Bus(st.Bus); b != nil {
@@ -246,7 +249,10 @@ func Cuts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window
 	}
 	all, err := mix.Cached(r.Cache, mix.Key("room all", keys, pairKey, wholeKey, rules.Slope, rules.Playback, lead), func() ([]Cut, int, error) {
 		c := slices.Clone(out)
-		return c, 64 * len(c), together(ctx, ear, pair, sounds, c, lead, rules.Slope)
+		return c, 64 * len(c), together(ctx, ear, pair, func(ctx context.Context, i int) (audio.Buffer, error) {
+			x, _, err := alone(ctx, i)
+			return x, err
+		}, c, lead, rules.Slope)
 	})
 	for i := range all {
 		out[i].Low.All = all[i].Low.All

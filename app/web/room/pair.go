@@ -38,7 +38,7 @@ func (p pairView) NameOf(id string) string {
 
 // pair answers with who covers whom, and with the smallest dip for the pair that is chosen.
 func (h *handlers) pair(c *gin.Context) {
-	v := h.Look(c, "room")
+	v := h.looked(c)
 	if v == nil {
 		return
 	}
@@ -82,7 +82,7 @@ func (h *handlers) dip(c *gin.Context) {
 
 // crowd is every stem of a song as it is heard in the judged stretch.
 func (h *handlers) crowd(c *gin.Context, song *session.Song) (*room.Crowd, error) {
-	b, err := h.Bench(c.Request.Context(), song)
+	b, err := h.benchOf(c, song)
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +122,7 @@ func voiceAt(text string) (float64, error) {
 
 // voice answers with what the beat leaves a voice.
 func (h *handlers) voice(c *gin.Context) {
-	v := h.Look(c, "room")
+	v := h.looked(c)
 	if v == nil {
 		return
 	}

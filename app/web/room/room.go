@@ -13,6 +13,7 @@ import (
 
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
+	"mellowthump/core/bench"
 	"mellowthump/core/move"
 	"mellowthump/core/room"
 	"mellowthump/core/session"
@@ -38,8 +39,31 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		return nil, err
 	}
 	v.Lead = out.Cellar.Sentence(out.Rules.Cellar)
+	if v.Bench.RoomWindow() != v.Win {
+		v.Lead += " Of the judged stretch its first minute is listened to."
+	}
 	out.Picture = plot.CellarStairs(plot.Cellar{Pair: out.Cellar.Pair, Rest: out.Cellar.Rest, Label: "Kick, " + v.BassName()})
 	return out, nil
+}
+
+// looked loads the song for what comes after the page; where it has no stems, it answers and returns nil.
+func (h *handlers) looked(c *gin.Context) *shell.View {
+	v := h.Look(c, "room")
+	if v != nil && len(v.Stems) == 0 {
+		h.Fail(c, http.StatusConflict, noStems)
+		return nil
+	}
+	return v
+}
+
+const noStems = "There are no stems yet. Drop them on Intake."
+
+// benchOf puts a song on the bench; one without stems is refused.
+func (h *handlers) benchOf(c *gin.Context, song *session.Song) (*bench.Bench, error) {
+	if len(song.Stems) == 0 {
+		return nil, &shell.InputError{Field: "cut", Sentence: noStems}
+	}
+	return h.Bench(c.Request.Context(), song)
 }
 
 // rows is what comes after the page: each stem with what may go of it, and the findings.
@@ -60,7 +84,7 @@ type row struct {
 
 // cuts answers with the rows.
 func (h *handlers) cuts(c *gin.Context) {
-	v := h.Look(c, "room")
+	v := h.looked(c)
 	if v == nil {
 		return
 	}
@@ -75,7 +99,7 @@ func (h *handlers) cuts(c *gin.Context) {
 		cellar, err = v.Bench.Cellar(ctx)
 	}
 	if err == nil {
-		out.Parts, err = cellar.Shares(ctx, h.Renderer, &v.Song.Song, v.Win)
+		out.Parts, err = cellar.Shares(ctx, h.Renderer, &v.Song.Song, v.Bench.RoomWindow())
 	}
 	if err != nil {
 		h.FailWith(c, err)
@@ -96,7 +120,7 @@ func (h *handlers) cuts(c *gin.Context) {
 
 // underKey answers with the schools of rolling kick and bass off.
 func (h *handlers) underKey(c *gin.Context) {
-	v := h.Look(c, "room")
+	v := h.looked(c)
 	if v == nil {
 		return
 	}
@@ -128,7 +152,7 @@ func (h *handlers) roll(c *gin.Context) {
 }
 
 func (h *handlers) rolled(c *gin.Context, song *session.Song, role, school string) (session.Edit, error) {
-	b, err := h.Bench(c.Request.Context(), song)
+	b, err := h.benchOf(c, song)
 	if err != nil {
 		return nil, err
 	}
@@ -159,11 +183,11 @@ func (h *handlers) complement(c *gin.Context) {
 }
 
 func (h *handlers) complemented(c *gin.Context, song *session.Song, db float64, up string) (session.Edit, error) {
-	b, err := h.Bench(c.Request.Context(), song)
+	b, err := h.benchOf(c, song)
 	if err != nil {
 		return nil, err
 	}
-	k, err := room.FindComplement(c.Request.Context(), h.Renderer, song, b.Loop, b.KickHz(), db, session.Role(up))
+	k, err := room.FindComplement(c.Request.Context(), h.Renderer, song, b.RoomWindow(), b.KickHz(), db, session.Role(up))
 	if ctx := c.Request.Context().Err(); ctx != nil {
 		return nil, ctx
 	}
@@ -199,7 +223,7 @@ func (h *handlers) cutAll(c *gin.Context) {
 }
 
 func (h *handlers) all(c *gin.Context, song *session.Song) (session.Edit, error) {
-	b, err := h.Bench(c.Request.Context(), song)
+	b, err := h.benchOf(c, song)
 	if err != nil {
 		return nil, err
 	}
