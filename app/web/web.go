@@ -38,13 +38,13 @@ func New(st *store.Store, who Access) (*Server, error) {
 
 // stages are the ten stages in the order of the work.
 func stages(s *shell.Server) []*shell.Stage {
-	first, references := intake.Stage(s)
+	first, references, voice := intake.Stage(s)
 	return []*shell.Stage{
 		first,
 		levels.Stage(s, references),
 		pocket.Stage(s),
 		duck.Stage(s),
-		room.Stage(s),
+		room.Stage(s, voice),
 		{Key: "body", Name: "Body", Question: "Does it punch, does each hit weigh the same, is the bass heard on a small speaker?", Will: "It will steady hits and notes, shape attack and tail, and check each bass note on a small speaker."},
 		{Key: "width", Name: "Width", Question: "Is the low end mono, does anything cancel when summed?", Will: "It will show correlation by band, what the mono sum loses, and the lowest corner that makes it safe."},
 		{Key: "compare", Name: "Compare", Question: "How does it stand against a finished track, and in other rooms and devices?", Will: "It will set the song against references and small-speaker stand-ins, at matched loudness."},

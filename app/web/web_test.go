@@ -189,7 +189,13 @@ func multipartOf(files ...file) (body []byte, contentType string) {
 // post uploads and waits until all is taken in or refused.
 func (b *bench) post(id string, body []byte, contentType string) []store.Job {
 	b.Helper()
-	req, _ := http.NewRequest("POST", b.url+"/songs/"+id+"/stems", bytes.NewReader(body))
+	return b.postTo(id, "/stems", body, contentType)
+}
+
+// postTo uploads to an address of a song, likewise.
+func (b *bench) postTo(id, path string, body []byte, contentType string) []store.Job {
+	b.Helper()
+	req, _ := http.NewRequest("POST", b.url+"/songs/"+id+path, bytes.NewReader(body))
 	req.Header.Set("Content-Type", contentType)
 	req.Header.Set("HX-Request", "true")
 	res, err := b.Do(req)

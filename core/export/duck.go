@@ -150,9 +150,9 @@ func Changed(st *session.Stem) bool {
 	return st.Source != 0 || st.Clip != 0 || st.Fader != 0 || st.Pan != 0 || st.Width != 0 || slices.ContainsFunc(st.Moves, func(m move.Move) bool { return !m.Off })
 }
 
-// All is everything there is to take away, in one archive: each changed stem, muted ones too, and of a duck that is on the
-// curve, the gain, the hits, the clicks and the settings sheet.
-func All(ctx context.Context, r *mix.Renderer, song *session.Song, settings File) (File, error) {
+// All is everything there is to take away, in one archive: each changed stem, muted ones too, of a duck that is on the
+// curve, the gain, the hits, the clicks and the settings sheet, and that of Room's moves over a window.
+func All(ctx context.Context, r *mix.Renderer, song *session.Song, settings File, w mix.Window) (File, error) {
 	var files []File
 	for i := range song.Stems {
 		st := &song.Stems[i]
@@ -185,6 +185,13 @@ func All(ctx context.Context, r *mix.Renderer, song *session.Song, settings File
 	}
 	if len(files) == 0 {
 		return File{}, ErrNoPlan
+	}
+	switch f, err := RoomSettings(ctx, r, song, w); {
+	case errors.Is(err, ErrNoPlan):
+	case err != nil:
+		return File{}, err
+	default:
+		files = append(files, f)
 	}
 	return Zip(song.Name+".zip", files), nil
 }

@@ -25,6 +25,8 @@ var examples = map[string][]Params{
 	"midside": {&MidSide{Channels: "side", Shape: dsp.LowShelf, Hz: 120, Q: 0.7, DB: -24}, &MidSide{Channels: "mid", Shape: dsp.Bell, Hz: 30, Q: 8, DB: 6}},
 	"ring": {&Ring{Hz: 50, Q: 20, Range: 12, Threshold: -40, Ratio: 8, Attack: 5, Release: 300, Channels: "mid"},
 		&Ring{Hz: 9000, Q: 0.3, Range: 24, Threshold: -60, Ratio: 100, Attack: 0.05, Release: 3000, Channels: "stereo"}},
+	"keyedbell": {&KeyedBell{Trigger: "k", Hz: 56, Q: 4, Range: 6, Channels: "mid", High: 30, Low: 90, Threshold: -40, Ratio: 20, Attack: 2, Release: 80},
+		&KeyedBell{Trigger: "k", Hz: 9000, Q: 0.5, Range: 24, Channels: "side", Threshold: -60, Ratio: 100, Attack: 0.05, Release: 3000}},
 	"fade":     {&Fade{Trigger: "k", From: 50, To: 120}},
 	"nudge":    {&Nudge{MS: 20}, &Nudge{MS: -7.77}, &Nudge{MS: 99.991}},
 	"softclip": {&SoftClip{Threshold: -9, Knee: 6}, &SoftClip{Threshold: -12}, &SoftClip{Threshold: 0, Knee: 3}},

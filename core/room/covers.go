@@ -38,6 +38,8 @@ type Crowd struct {
 	each   []*Excited
 	sum    [][]float64 // of all
 	energy []float64   // of each, over all its cells
+	at     [][]bool    // of each drum: the frames at its hits, in which alone it is judged; nil: all
+	key    string      // identifies it
 }
 
 // Gather listens to every stem as it comes to the mix, over a window. It takes long the first time.
@@ -55,6 +57,7 @@ func Gather(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Wind
 	}
 	mix.Doing(ctx, "Listening to who covers whom")
 	c.each = make([]*Excited, len(c.Stems))
+	keys := make([]string, len(c.Stems))
 	done := make(chan bool, len(c.Stems))
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
@@ -64,6 +67,7 @@ func Gather(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Wind
 			if err != nil {
 				return err
 			}
+			keys[i] = key
 			c.each[i], err = mix.Cached(r.Cache, mix.Key("excitation", key, lead, song.RoomRules().Playback), func() (*Excited, int, error) {
 				e, err := Excite(gctx, ear, x, lead)
 				if err != nil {
@@ -79,8 +83,51 @@ func Gather(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Wind
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
+	if err := c.atHits(r, song, in.From); err != nil {
+		return nil, err
+	}
+	c.key = mix.Key("crowd", keys, c.at, lead, song.RoomRules().Playback)
 	c.add()
 	return c, nil
+}
+
+// drumHit is how long after its hits a drum is judged, s.
+const drumHit = 0.1
+
+// atHits finds the frames at the hits of kick and snare: a melody may cover what rings on. Those of a drum whose hits are
+// not found are all judged.
+func (c *Crowd) atHits(r *mix.Renderer, song *session.Song, from int) error {
+	c.at = make([][]bool, len(c.Stems))
+	for i, st := range c.Stems {
+		if st.Role != session.Kick && st.Role != session.Snare {
+			continue
+		}
+		s, id := *song, song.TriggerOf(st.ID)
+		if id == "" {
+			id = "judged"
+			s.Triggers = append(slices.Clip(song.Triggers), session.Trigger{ID: id, Stem: st.ID})
+		}
+		hits, err := r.Hits(&s, id)
+		if err != nil {
+			return err
+		}
+		frames, any := make([]bool, len(c.each[i].at)), false
+		for f, at := range c.each[i].at {
+			middle := from + at + c.ear.Frame/2
+			k, _ := slices.BinarySearch(hits, middle+1)
+			frames[f] = k > 0 && float64(middle-hits[k-1]) <= drumHit*float64(song.Rate)
+			any = any || frames[f]
+		}
+		if any {
+			c.at[i] = frames
+		}
+	}
+	return nil
+}
+
+// judged reports whether a part is judged in a frame.
+func (c *Crowd) judged(of, frame int) bool {
+	return c.at == nil || of >= len(c.at) || c.at[of] == nil || c.at[of][frame]
 }
 
 // earOf is the ear for a song, kept.
@@ -103,7 +150,7 @@ func (c *Crowd) add() {
 			}
 			for n, v := range w {
 				c.sum[k][n] += v
-				if v > c.ear.Quiet[n] {
+				if v > c.ear.Quiet[n] && c.judged(i, k) {
 					c.energy[i] += v
 				}
 			}
@@ -120,6 +167,9 @@ func (c *Crowd) audible(of, without int, gain []float64) float64 {
 	k := math.Pow(10, coverKey/10)
 	sum := 0.0
 	for f, w := range c.each[of].was {
+		if !c.judged(of, f) {
+			continue
+		}
 		for n, v := range w {
 			if v <= c.ear.Quiet[n] {
 				continue
@@ -188,6 +238,9 @@ func (c *Crowd) cover(by, of int, now float64) Cover {
 	k := Cover{By: c.Stems[by].ID, Of: c.Stems[of].ID, by: by, of: of, Lost: c.audible(of, by, nil) - now}
 	lost, all := make([]float64, len(c.ear.Hz)), 0.0
 	for f, w := range c.each[of].was {
+		if !c.judged(of, f) {
+			continue
+		}
 		for n, v := range w {
 			rest := c.sum[f][n] - v
 			if v > c.ear.Quiet[n] && v <= rest && v > rest-c.each[by].was[f][n] {
@@ -218,10 +271,13 @@ func (c *Crowd) cover(by, of int, now float64) Cover {
 // Dip is the smallest bell on the one that covers, after which half of what is lost is heard.
 type Dip struct {
 	Cover
-	Bell  *move.Filter
-	Back  float64 // share of the covered one's energy that it gives back
-	Costs float64 // share of its own audibility that it costs the one that is dipped
-	Half  bool    // half is reached within 6 dB
+	Way    Way
+	Mid    bool         // in the middle alone
+	Bell   *move.Filter // where it works, and how deep
+	Params move.Params  // what is put in
+	Back   float64      // share of the covered one's energy that it gives back
+	Costs  float64      // share of its own audibility that it costs the one that is dipped
+	Half   bool         // half is reached within 6 dB
 }
 
 // Dip finds it: of the gains in tenths of a decibel the least, up to 6 dB.
@@ -231,7 +287,7 @@ func (c *Crowd) Dip(k Cover) (d Dip, ok bool) {
 	}
 	octaves := math.Max(0.25, math.Log2(math.Max(k.Hi/k.Lo, 1.19)))
 	q := math.Round(10*math.Max(dipWide, math.Min(dipNarrow, 1/(2*math.Sinh(math.Ln2/2*octaves))))) / 10
-	d = Dip{Cover: k, Bell: &move.Filter{Shape: dsp.Bell, Hz: math.Round(k.hz), Q: q}}
+	d = Dip{Cover: k, Way: Always, Bell: &move.Filter{Shape: dsp.Bell, Hz: math.Round(k.hz), Q: q}}
 	now := c.audible(k.of, -1, nil)
 	back := func(tenths int) float64 {
 		d.Bell.DB = -float64(tenths) * dipStep
@@ -254,6 +310,7 @@ func (c *Crowd) Dip(k Cover) (d Dip, ok bool) {
 	if own > 0 {
 		d.Costs = math.Max(0, 1-c.dipped(k.by, c.gains(d.Bell))/own)
 	}
+	d.Params = d.Bell
 	return d, d.Back > 0
 }
 
@@ -275,6 +332,9 @@ func (c *Crowd) gains(b *move.Filter) []float64 {
 func (c *Crowd) dipped(of int, gain []float64) float64 {
 	sum := 0.0
 	for f, w := range c.each[of].was {
+		if !c.judged(of, f) {
+			continue
+		}
 		for n, v := range w {
 			if g := v * gain[n]; v > c.ear.Quiet[n] && g > c.sum[f][n]-v {
 				sum += g
@@ -287,13 +347,13 @@ func (c *Crowd) dipped(of int, gain []float64) float64 {
 // dipMove is the id of a dip for a stem.
 func dipMove(of string) string { return session.RoomFor + of }
 
-// Edit puts the dip in; mid: on the middle alone.
-func (d Dip) Edit(song *session.Song, mid bool) session.SetMove {
-	e := session.SetMove{At: session.At{Stem: d.By}, Move: move.Move{ID: dipMove(d.Of), Params: d.Bell, Why: "so that " + nameOf(song, d.Of) + " is heard"}}
-	if mid {
-		e.Move.Params = &move.MidSide{Channels: "mid", Shape: dsp.Bell, Hz: d.Bell.Hz, DB: d.Bell.DB, Q: d.Bell.Q}
+// Edit puts the dip in.
+func (d Dip) Edit(song *session.Song) session.Edit {
+	at, m := session.At{Stem: d.By}, move.Move{ID: dipMove(d.Of), Params: d.Params, Why: "so that " + nameOf(song, d.Of) + " is heard"}
+	if d.Way == Keyed {
+		return session.KeyTo{At: at, Stem: d.Of, Move: m}
 	}
-	return e
+	return session.SetMove{At: at, Move: m}
 }
 
 func nameOf(song *session.Song, id string) string {
@@ -311,10 +371,20 @@ func (d Dip) Says(song *session.Song) string {
 	of, by := nameOf(song, d.Of), nameOf(song, d.By)
 	half := "gives half of it back"
 	if !d.Half {
-		half = fmt.Sprintf("gives %.0f %% back, and more than %s dB is no cure", 100*d.Back, figure.Short(move.BigCut))
+		half = fmt.Sprintf("gives %.0f %% back (more than %s dB is no cure)", 100*d.Back, figure.Short(move.BigCut))
 	}
-	return fmt.Sprintf("%.0f %% of %s would be heard if %s were gone. %s dB on %s at %s Hz %s and costs it %.0f %%.",
-		100*d.Lost, of, by, figure.Short(d.Bell.DB), by, figure.Short(d.Bell.Hz), half, 100*d.Costs)
+	when := ""
+	switch d.Way {
+	case Keyed:
+		when = " while " + of + " sounds"
+	case Held:
+		when = " in what it holds"
+	}
+	if d.Mid {
+		when += ", in the middle alone,"
+	}
+	return fmt.Sprintf("%.0f %% of %s would be heard if %s were gone. %s dB on %s at %s Hz%s %s and costs it %.0f %%.",
+		100*d.Lost, of, by, figure.Short(d.Bell.DB), by, figure.Short(d.Bell.Hz), when, half, 100*d.Costs)
 }
 
 // Told are the findings of the worst pairs that are not dealt with, where a dip gives half back and costs less than was lost.
@@ -336,7 +406,7 @@ func (c *Crowd) Told(song *session.Song) []find.Finding {
 		out = append(out, find.Finding{
 			ID: find.ID("covers", k.By, k.Of), What: fmt.Sprintf("%s covers %s at %.0f–%.0f Hz", by, of, k.Lo, k.Hi),
 			Why: d.Says(song), Hear: "all", Apply: "Dip " + by, Do: fmt.Sprintf("Dip %s at %s Hz", by, figure.Short(d.Bell.Hz)),
-			Fix: []session.Edit{d.Edit(song, false)}, Values: by + ": " + d.Bell.Words(),
+			Fix: []session.Edit{d.Edit(song)}, Values: by + ": " + move.Words(d.Params),
 		})
 	}
 	return out

@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"mellowthump/core/audio"
@@ -12,24 +13,38 @@ import (
 	"mellowthump/core/session"
 )
 
-// crowdOf puts sounds on a renderer and gathers them.
-func crowdOf(t *testing.T, sounds ...audio.Buffer) (*Crowd, *session.Song) {
-	t.Helper()
+// songOf puts sounds on a renderer, as stems called a, b, c, and returns the window that holds them all.
+func songOf(sounds ...audio.Buffer) (*mix.Renderer, *session.Song, mix.Window) {
 	lib := &mix.Memory{}
 	song := session.New("x", 120)
 	song.Rate = rate
 	n := 0
 	for i, x := range sounds {
 		id := string(rune('a' + i))
-		lib.Put(id, x)
-		song.Stems = append(song.Stems, session.Stem{ID: id, Name: id, Role: session.Other, Audio: id})
+		lib.Put(audioOf(id), x)
+		song.Stems = append(song.Stems, session.Stem{ID: id, Name: id, Role: session.Other, Audio: audioOf(id)})
 		n = max(n, x.Frames())
 	}
-	c, err := Gather(context.Background(), mix.New(lib, 1<<30), &song, mix.Window{To: n})
+	return mix.New(lib, 1<<30), &song, mix.Window{To: n}
+}
+
+// audioOf is the hash that stands for a stem's audio.
+func audioOf(id string) string { return strings.Repeat(id, 64) }
+
+// crowdOf puts sounds on a renderer and gathers them.
+func crowdOf(t *testing.T, sounds ...audio.Buffer) (*Crowd, *session.Song) {
+	t.Helper()
+	r, song, w := songOf(sounds...)
+	return gathered(t, r, song, w), song
+}
+
+func gathered(t *testing.T, r *mix.Renderer, song *session.Song, w mix.Window) *Crowd {
+	t.Helper()
+	c, err := Gather(context.Background(), r, song, w)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return c, &song
+	return c
 }
 
 // tones is a tone that comes and goes four times a second, at a level, dBFS RMS while it sounds.
@@ -99,7 +114,7 @@ func TestDipCarriedOut(t *testing.T) {
 	if !ok || !found || k.Lost < 0.1 || d.Bell.DB > -0.5 {
 		t.Fatalf("%+v %+v", k, d)
 	}
-	if _, err := d.Edit(song, false).Apply(song); song.Stem("a").Move("room-for-b") == nil {
+	if _, err := d.Edit(song).Apply(song); song.Stem("a").Move("room-for-b") == nil {
 		t.Fatal(err)
 	}
 	y, err := filtered(a, d.Bell)

@@ -139,7 +139,7 @@ func Rings(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Windo
 	in, lead := wide(song, w)
 	var out []Ringing
 	for _, st := range rests(&plain) {
-		x, key, err := heard(ctx, r, &plain, func(o *session.Stem) bool { return o.ID == st.ID }, in)
+		x, key, err := chained(ctx, r, &plain, st.ID, in)
 		if err != nil {
 			return nil, err
 		}

@@ -1,9 +1,13 @@
 package room
 
 import (
+	"context"
 	"math"
+	"slices"
 
+	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
+	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
@@ -45,14 +49,67 @@ func speech(e *meter.Ear, level float64) []float64 {
 // WithVoice returns the crowd with a voice in it: speech of the long-term average spectrum, steady, at a level, dBFS RMS.
 // The crowd itself stays.
 func (c *Crowd) WithVoice(level float64) *Crowd {
-	v := *c
-	v.Stems = append(append([]*session.Stem(nil), c.Stems...), &session.Stem{ID: Voice, Name: "the voice"})
 	s := &Excited{ear: c.ear}
 	e := speech(c.ear, level)
 	for range c.sum {
 		s.was = append(s.was, e)
 	}
-	v.each = append(append([]*Excited(nil), c.each...), s)
+	return c.joined(&session.Stem{ID: Voice, Name: "the voice"}, s, nil, mix.Key("voice", c.key, level))
+}
+
+// WithVoiceOf returns the crowd with the song's own voice in it, as it is, or brought to a level, dBFS RMS while it sounds.
+// It also returns its own level; None where it is silent in the window.
+func (c *Crowd) WithVoiceOf(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, level meter.Figure) (*Crowd, meter.Figure, error) {
+	in, lead := wide(song, w)
+	alone := session.New("voice", song.BPM)
+	alone.Rate, alone.Stems = song.Rate, []session.Stem{{ID: Voice, Name: song.Voice.Name, Role: session.Other, Audio: song.Voice.Audio}}
+	x, key, err := r.Solo(ctx, &alone, mix.SoloAll, in)
+	if err != nil {
+		return nil, meter.None, err
+	}
+	e, err := mix.Cached(r.Cache, mix.Key("excitation", key, lead, song.RoomRules().Playback), func() (*Excited, int, error) {
+		e, err := Excite(ctx, c.ear, x, lead)
+		if err != nil {
+			return nil, 0, err
+		}
+		return e, e.Bytes(), nil
+	})
+	if err != nil {
+		return nil, meter.None, err
+	}
+	sounding, sum := e.Sounding(), 0.0
+	if len(sounding) == 0 {
+		return c, meter.None, nil
+	}
+	at := make([]bool, len(e.was))
+	for _, f := range sounding {
+		at[f] = true
+		sum += e.total[f]
+	}
+	own := meter.Figure(dsp.PowerDB(sum / float64(len(sounding))))
+	gain := 1.0
+	if level.Valid() {
+		gain = math.Pow(10, float64(level-own)/10)
+	}
+	s := &Excited{ear: c.ear, at: e.at}
+	for _, w := range e.was {
+		turned := make([]float64, len(w))
+		for n, v := range w {
+			turned[n] = v * gain
+		}
+		s.was = append(s.was, turned)
+	}
+	v := c.joined(&session.Stem{ID: Voice, Name: song.Voice.Name}, s, at, mix.Key("voice of", c.key, key, gain))
+	return v, own, nil
+}
+
+// joined returns the crowd with one more part.
+func (c *Crowd) joined(st *session.Stem, s *Excited, at []bool, key string) *Crowd {
+	v := *c
+	v.key = key
+	v.Stems = append(slices.Clip(c.Stems), st)
+	v.each = append(slices.Clip(c.each), s)
+	v.at = append(slices.Clip(c.at), at)
 	v.sum = nil
 	v.add()
 	return &v
@@ -64,7 +121,7 @@ func (c *Crowd) covered(band [2]float64) float64 {
 	covered, all := 0, 0
 	for f, w := range c.each[of].was {
 		for n, v := range w {
-			if c.ear.Hz[n] < band[0] || c.ear.Hz[n] > band[1] {
+			if c.ear.Hz[n] < band[0] || c.ear.Hz[n] > band[1] || v <= c.ear.Quiet[n] || !c.judged(of, f) {
 				continue
 			}
 			if all++; v <= c.sum[f][n]-v {

@@ -73,6 +73,18 @@ func (s *Song) chains() []*move.Chain {
 	return append(out, &s.Master.Moves)
 }
 
+// Places lists all places that have a chain: the stems, the buses and the master, in order.
+func (s *Song) Places() []At {
+	var out []At
+	for i := range s.Stems {
+		out = append(out, At{Stem: s.Stems[i].ID})
+	}
+	for i := range s.Buses {
+		out = append(out, At{Bus: s.Buses[i].ID})
+	}
+	return append(out, At{})
+}
+
 // Move returns the move with that id, nil where there is none.
 func (s *Stem) Move(id string) *move.Move { return s.Moves.Move(id) }
 

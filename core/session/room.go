@@ -1,6 +1,7 @@
 package session
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"strings"
@@ -64,9 +65,12 @@ const (
 	RoomFor  = roomMove + "for-"  // and a stem's id: a dip so that it is heard
 )
 
+// OfRoom reports whether a move is one of Room's.
+func OfRoom(m move.Move) bool { return strings.HasPrefix(m.ID, roomMove) }
+
 // Unroomed returns the song without what Room did: the "before" of Room.
 func (s Song) Unroomed() Song {
-	return s.without(func(m move.Move) bool { return strings.HasPrefix(m.ID, roomMove) })
+	return s.without(OfRoom)
 }
 
 // Uncut returns the song without Room's cuts.
@@ -143,6 +147,24 @@ func (e CutRoom) Apply(s *Song) (string, error) {
 	return fmt.Sprintf("Cut %s %s %s Hz", st.Name, what, figure.Short(hz)), s.Validate()
 }
 
+// SetVoice brings a voice to leave room for, in the place of the one that is there; without audio it takes that out.
+type SetVoice struct{ File, Audio string }
+
+// Apply brings it.
+func (e SetVoice) Apply(s *Song) (string, error) {
+	switch {
+	case e.Audio == "" && s.Voice == nil:
+		return "", nil
+	case e.Audio == "":
+		s.Voice = nil
+		return "Take the voice out", nil
+	case s.Voice != nil && s.Voice.Audio == e.Audio:
+		return "", errors.New("it is the voice that is there")
+	}
+	s.Voice = &Reference{ID: "voice", Name: StemName(e.File), Audio: e.Audio}
+	return "Leave room for the voice " + s.Voice.Name, s.Validate()
+}
+
 // Uncomplement takes out the bells by which kick and bass complement each other.
 type Uncomplement struct{}
 
@@ -156,4 +178,44 @@ func (Uncomplement) Apply(s *Song) (string, error) {
 		}
 	}
 	return said, s.Validate()
+}
+
+// KeyTo puts a keyed bell into a chain whose trigger is a stem: the kick's own, one that the song has of that stem alone, or
+// a new one.
+type KeyTo struct {
+	At   At
+	Stem string // whose sound it listens to
+	Move move.Move
+}
+
+// Apply puts it in.
+func (e KeyTo) Apply(s *Song) (string, error) {
+	st := s.Stem(e.Stem)
+	p, ok := e.Move.Params.(*move.KeyedBell)
+	if st == nil || !ok {
+		return "", errNoStem
+	}
+	k := *p
+	if k.Trigger = s.TriggerOf(e.Stem); k.Trigger == "" {
+		if _, err := (AddTrigger{Trigger{Stem: e.Stem}}).Apply(s); err != nil {
+			return "", err
+		}
+		k.Trigger = s.Triggers[len(s.Triggers)-1].ID
+	}
+	m := e.Move
+	m.Params = &k
+	return SetMove{At: e.At, Move: m}.Apply(s)
+}
+
+// TriggerOf names the trigger that a stem alone gives, as it is heard there; empty where there is none.
+func (s *Song) TriggerOf(stem string) string {
+	if st := s.TriggerStem(); st != nil && st.ID == stem && s.Trigger(KickTrigger) != nil {
+		return KickTrigger
+	}
+	for _, t := range s.Triggers {
+		if t.Stem == stem && t.ID != KickTrigger && len(t.Stems) == 0 && t.Bus == "" && t.At == "" && !t.Clicks() && len(t.Added)+len(t.Removed) == 0 {
+			return t.ID
+		}
+	}
+	return ""
 }

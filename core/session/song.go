@@ -37,6 +37,7 @@ type Song struct {
 
 	Dismissed  []Dismissal `json:"dismissed,omitempty"`  // findings that were put aside
 	References []Reference `json:"references,omitempty"` // finished tracks to compare with
+	Voice      *Reference  `json:"voice,omitempty"`      // to leave room for; in no mix
 	Triggers   []Trigger   `json:"triggers,omitempty"`
 }
 
@@ -153,6 +154,9 @@ func (s *Song) Files() []string {
 	}
 	for _, r := range s.References {
 		add(r.Audio)
+	}
+	if s.Voice != nil {
+		add(s.Voice.Audio)
 	}
 	return out
 }

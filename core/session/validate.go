@@ -269,6 +269,9 @@ func (s *Song) validateRest() error {
 			return fmt.Errorf("the finished track %q names no audio of its own", r.Name)
 		}
 	}
+	if v := s.Voice; v != nil && (!hash.MatchString(v.Audio) || tooLong(v.Name)) {
+		return fmt.Errorf("the voice %q names no audio of its own", v.Name)
+	}
 	if s.Plan != nil {
 		if len(s.Plan.Trims) > MaxStems {
 			return fmt.Errorf("a plan holds at most %d trims", MaxStems)

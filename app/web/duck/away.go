@@ -87,7 +87,12 @@ func (h *handlers) all(c *gin.Context) {
 		h.FailWith(c, err)
 		return
 	}
-	f, err := export.All(c.Request.Context(), h.Renderer, &song.Song, sheet)
+	b, err := h.Bench(c.Request.Context(), &song.Song)
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	f, err := export.All(c.Request.Context(), h.Renderer, &song.Song, sheet, b.RoomWindow())
 	h.Send(c, f, err)
 }
 

@@ -63,13 +63,18 @@ type matrixCell struct {
 func fillMatrix(v *shell.View) matrix {
 	var m matrix
 	used := map[string]bool{}
+	for _, at := range v.Places() {
+		chain, _ := v.Song.Chain(at)
+		for _, m := range *chain {
+			used[m.Params.Needs().Trigger] = true
+		}
+	}
 	triggers := v.Triggers
 	cells := func(part, name string, chain move.Chain, main bool) []matrixCell {
 		var out []matrixCell
 		for _, t := range triggers {
 			c := matrixCell{Trigger: t.ID, Main: main && t.ID == v.DuckTrigger(), Makes: main}
 			if own := session.DuckTo(chain, t.ID); own != nil {
-				used[t.ID] = true
 				d := own.Params.(*move.Duck)
 				c.Depth, c.Off = shell.Typed(-d.DepthDB()), own.Off
 				if at, err := d.AtTempo(v.BPM); err == nil && !c.Main && !d.Keyed() {

@@ -53,9 +53,11 @@ type importPayload struct {
 // upload takes the files of a drop, one after another, and starts a job for each.
 func (h *handlers) upload(c *gin.Context) { h.receive(c, importJob, h.imports, "intake") }
 
-// uploadReference takes finished tracks; answer shows them.
-func (h *handlers) uploadReference(answer gin.HandlerFunc) gin.HandlerFunc {
-	return func(c *gin.Context) { h.receive(c, shell.ReferenceJob, answer, "levels") }
+// takes returns what takes in files that are no part of the mix, as jobs of a kind, for a stage; answer shows them.
+func (h *handlers) takes(kind, stage string) func(answer gin.HandlerFunc) gin.HandlerFunc {
+	return func(answer gin.HandlerFunc) gin.HandlerFunc {
+		return func(c *gin.Context) { h.receive(c, kind, answer, stage) }
+	}
 }
 
 func (h *handlers) receive(c *gin.Context, kind string, answer func(*gin.Context), stage string) {
@@ -258,6 +260,8 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, p importPayload,
 		}
 	case j.Kind == shell.ReferenceJob:
 		e = session.AddReference{File: j.Name, Audio: sha}
+	case j.Kind == shell.VoiceJob:
+		e = session.SetVoice{File: j.Name, Audio: sha}
 	}
 	return h.finish(ctx, j, e)
 }
@@ -267,6 +271,9 @@ func (h *handlers) holds(ctx context.Context, j store.Job, replace, sha string) 
 	song, err := h.Store.Load(ctx, j.SongID)
 	if err != nil {
 		return false
+	}
+	if j.Kind == shell.VoiceJob {
+		return song.Voice != nil && song.Voice.Audio == sha
 	}
 	if j.Kind == shell.ReferenceJob {
 		return slices.ContainsFunc(song.References, func(r session.Reference) bool { return r.Audio == sha })

@@ -9,8 +9,11 @@ import (
 	"mellowthump/core/find"
 )
 
-// Stage returns the stage, and what takes finished tracks in, which Levels shows.
-func Stage(s *shell.Server) (stage *shell.Stage, references func(answer gin.HandlerFunc) gin.HandlerFunc) {
+// Taking makes a handler that takes files in of one that shows them.
+type Taking func(answer gin.HandlerFunc) gin.HandlerFunc
+
+// Stage returns the stage, and what takes finished tracks in, which Levels shows, and a voice, which Room does.
+func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "intake", Name: "Intake", Question: "What did I bring, what is it, is any of it broken?",
@@ -18,10 +21,10 @@ func Stage(s *shell.Server) (stage *shell.Stage, references func(answer gin.Hand
 		Sheet:    h.sheet,
 		Routes:   h.routes,
 		Jobs: map[string]worker.Kind{
-			importJob: {Run: h.runImport}, midiJob: {Run: h.runImport, Light: true}, shell.ReferenceJob: {Run: h.runImport},
+			importJob: {Run: h.runImport}, midiJob: {Run: h.runImport, Light: true}, shell.ReferenceJob: {Run: h.runImport}, shell.VoiceJob: {Run: h.runImport},
 		},
 		Scripts: []string{"intake.js"},
-	}, h.uploadReference
+	}, h.takes(shell.ReferenceJob, "levels"), h.takes(shell.VoiceJob, "room")
 }
 
 func (h *handlers) routes(g *gin.RouterGroup) {

@@ -2,7 +2,6 @@ package room
 
 import (
 	"errors"
-	"fmt"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
@@ -18,10 +17,12 @@ type pairView struct {
 	*shell.View
 	Worst    []room.Cover
 	By, Of   string
+	Way      room.Way
+	Mid      bool
 	Dip      *room.Dip
 	Says     string
-	None     string // why there is nothing to do for the pair that was chosen
-	On       bool
+	None     string     // why there is nothing to do for the pair that was chosen
+	On       *move.Move // the dip that is in
 	DipValue string
 }
 
@@ -47,7 +48,7 @@ func (h *handlers) pair(c *gin.Context) {
 		h.FailWith(c, err)
 		return
 	}
-	out := pairView{View: v, Worst: crowd.Covers(), By: c.Query("by"), Of: c.Query("of")}
+	out := pairView{View: v, Worst: crowd.Covers(), By: c.Query("by"), Of: c.Query("of"), Way: wayOf(c.Query("way")), Mid: c.Query("mid") != ""}
 	if len(out.Worst) > worstListed {
 		out.Worst = out.Worst[:worstListed]
 	}
@@ -55,15 +56,22 @@ func (h *handlers) pair(c *gin.Context) {
 		out.By, out.Of = out.Worst[0].By, out.Worst[0].Of
 	}
 	k, ok := crowd.Pair(out.By, out.Of)
-	switch d, found := crowd.Dip(k); {
-	case out.By == "":
+	d, found, err := crowd.DipAs(c.Request.Context(), h.Renderer, &v.Song.Song, v.Bench.RoomWindow(), k, out.Way, out.Mid)
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	if st := v.Song.Stem(out.By); st != nil {
+		out.On = st.Move(session.RoomFor + out.Of)
+	}
+	switch {
+	case out.By == "" || out.On != nil:
 	case !ok:
 		out.None = "Choose two different stems: who is to be heard, and who makes room."
 	case !found:
 		out.None = out.NameOf(out.By) + " takes nothing of " + out.NameOf(out.Of) + " away: it would not be heard better without."
 	default:
-		out.Dip, out.Says, out.DipValue = &d, d.Says(&v.Song.Song), out.NameOf(out.By)+": "+d.Bell.Words()
-		out.On = v.Song.Stem(out.By).Move(session.RoomFor+out.Of) != nil
+		out.Dip, out.Says, out.DipValue = &d, d.Says(&v.Song.Song), out.NameOf(out.By)+": "+move.Words(d.Params)
 	}
 	h.Write(c, http.StatusOK, "roompair", out)
 }
@@ -76,21 +84,24 @@ func (h *handlers) dip(c *gin.Context) {
 		return
 	}
 	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) {
-		return h.dipped(c, song, by, of, c.PostForm("mid") != "")
+		return h.dipped(c, song, by, of, wayOf(c.PostForm("way")), c.PostForm("mid") != "")
 	})
 }
 
-// crowd is every stem of a song as it is heard in the judged stretch.
-func (h *handlers) crowd(c *gin.Context, song *session.Song) (*room.Crowd, error) {
+// wayOf is a way by its name; without one a dip works always.
+func wayOf(name string) room.Way {
+	if w := room.Way(name); w.Valid() {
+		return w
+	}
+	return room.Always
+}
+
+func (h *handlers) dipped(c *gin.Context, song *session.Song, by, of string, way room.Way, mid bool) (session.Edit, error) {
 	b, err := h.benchOf(c, song)
 	if err != nil {
 		return nil, err
 	}
-	return b.Crowd(c.Request.Context())
-}
-
-func (h *handlers) dipped(c *gin.Context, song *session.Song, by, of string, mid bool) (session.Edit, error) {
-	crowd, err := h.crowd(c, song)
+	crowd, err := b.Crowd(c.Request.Context())
 	if err != nil {
 		return nil, err
 	}
@@ -98,94 +109,12 @@ func (h *handlers) dipped(c *gin.Context, song *session.Song, by, of string, mid
 	if !ok {
 		return nil, shell.BadInput(c, "cut", errors.New("choose two different stems"))
 	}
-	d, ok := crowd.Dip(k)
-	if !ok {
-		return nil, shell.BadInput(c, "cut", errors.New("nothing of it is covered by the other"))
-	}
-	return d.Edit(song, mid), nil
-}
-
-// A voice stands at this level until another is typed, dBFS RMS; own choice.
-const voiceLevel = -20.0
-
-// voiceAt reads the level of the voice.
-func voiceAt(text string) (float64, error) {
-	if text == "" {
-		return voiceLevel, nil
-	}
-	v, err := move.ParseNumber(text, "dB")
-	if err == nil && !(v >= -60 && v <= 0) {
-		err = fmt.Errorf("a voice at %g dBFS is out of bounds; -60 to 0 are taken", v)
-	}
-	return v, err
-}
-
-// voice answers with what the beat leaves a voice.
-func (h *handlers) voice(c *gin.Context) {
-	v := h.looked(c)
-	if v == nil {
-		return
-	}
-	type line struct {
-		room.Dip
-		Name, Says, Value string
-		On                bool
-	}
-	out := struct {
-		*shell.View
-		Level, Wrong string
-		Space        *room.VoiceSpace
-		Lines        []line
-	}{View: v, Level: c.Query("level")}
-	level, err := voiceAt(out.Level)
-	if out.Level == "" {
-		out.Level = shell.Typed(voiceLevel)
-	}
-	if err != nil {
-		out.Wrong = shell.Sentence(err.Error())
-		h.Write(c, http.StatusUnprocessableEntity, "roomvoice", out)
-		return
-	}
-	crowd, err := v.Bench.Crowd(c.Request.Context())
-	if err != nil {
-		h.FailWith(c, err)
-		return
-	}
-	s := crowd.WithVoice(level).Space()
-	out.Space = &s
-	for _, d := range s.Dips {
-		st := v.Song.Stem(d.By)
-		out.Lines = append(out.Lines, line{d, st.Name, d.Says(&v.Song.Song), st.Name + ": " + d.Bell.Words(), st.Move(session.RoomFor+room.Voice) != nil})
-	}
-	h.Write(c, http.StatusOK, "roomvoice", out)
-}
-
-// voiceDip dips a stem so that a voice is heard, or takes that out.
-func (h *handlers) voiceDip(c *gin.Context) {
-	by := c.PostForm("by")
-	if c.PostForm("out") != "" {
-		h.Edit(c, "room", "cut", session.DropMove{At: session.At{Stem: by}, ID: session.RoomFor + room.Voice})
-		return
-	}
-	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) {
-		return h.voiced(c, song, by, c.PostForm("level"), c.PostForm("mid") != "")
-	})
-}
-
-func (h *handlers) voiced(c *gin.Context, song *session.Song, by, at string, mid bool) (session.Edit, error) {
-	level, err := voiceAt(at)
-	if err != nil {
-		return nil, shell.BadInput(c, "cut", err)
-	}
-	crowd, err := h.crowd(c, song)
+	d, ok, err := crowd.DipAs(c.Request.Context(), h.Renderer, song, b.RoomWindow(), k, way, mid)
 	if err != nil {
 		return nil, err
 	}
-	crowd = crowd.WithVoice(level)
-	k, ok := crowd.Pair(by, room.Voice)
-	d, found := crowd.Dip(k)
-	if !ok || !found {
-		return nil, shell.BadInput(c, "cut", errors.New("that stem takes nothing of the voice away"))
+	if !ok {
+		return nil, shell.BadInput(c, "cut", errors.New("nothing of it is covered by the other"))
 	}
-	return d.Edit(song, mid), nil
+	return d.Edit(song), nil
 }

@@ -26,6 +26,10 @@ type sheet struct {
 	Picture template.HTML
 	Cellar  *room.Cellar
 	Rules   session.Room
+	Moved   []*shell.Chain // of those that have moves of Room
+	Others  []*shell.Chain
+	Away    bool // moves of Room are on
+	Back    bool // one of those has a new file
 }
 
 func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
@@ -41,6 +45,23 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	v.Lead = out.Cellar.Sentence(out.Rules.Cellar)
 	if v.Bench.RoomWindow() != v.Win {
 		v.Lead += " Of the judged stretch its first minute is listened to."
+	}
+	for _, at := range v.Places() {
+		k := v.ChainAt(at)
+		of := false
+		for _, r := range k.Rows {
+			if session.OfRoom(r.Move) {
+				of = true
+				out.Away = out.Away || !r.Off
+			}
+		}
+		if !of {
+			out.Others = append(out.Others, k)
+			continue
+		}
+		out.Moved = append(out.Moved, k)
+		st := v.Song.Stem(at.Stem)
+		out.Back = out.Back || st != nil && st.Was != ""
 	}
 	out.Picture = plot.CellarStairs(plot.Cellar{Pair: out.Cellar.Pair, Rest: out.Cellar.Rest, Label: "Kick, " + v.BassName()})
 	return out, nil
@@ -268,8 +289,8 @@ func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session
 	if len(part) == 4 && part[0] == "voice" {
 		return h.voiced(c, song, part[1], part[2], part[3] == "mid")
 	}
-	if len(part) == 4 && part[0] == "dip" {
-		return h.dipped(c, song, part[1], part[2], part[3] == "mid")
+	if len(part) == 5 && part[0] == "dip" {
+		return h.dipped(c, song, part[1], part[2], wayOf(part[3]), part[4] == "mid")
 	}
 	if len(part) == 3 && part[0] == "complement" {
 		db, err := strconv.ParseFloat(part[1], 64)

@@ -9,8 +9,8 @@ import (
 	"mellowthump/core/session"
 )
 
-// Stage returns the stage.
-func Stage(s *shell.Server) *shell.Stage {
+// Stage returns the stage. voices takes a voice in: files come in by one way.
+func Stage(s *shell.Server, voices func(answer gin.HandlerFunc) gin.HandlerFunc) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "room", Name: "Room", Question: "What else is down there, and can be taken out unheard?",
@@ -25,7 +25,11 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.GET("/room/pair", h.Whole, h.pair)
 			g.GET("/room/voice", h.Whole, h.voice)
 			g.POST("/room/voice", h.LimitForm, h.voiceDip)
+			g.POST("/room/voice-file", h.LimitUploads, voices(h.voice))
+			g.POST("/room/voice-file/remove", h.LimitForm, h.removeVoice)
 			g.POST("/room/dip", h.LimitForm, h.dip)
+			g.GET("/room/back", h.Whole, h.back)
+			g.GET("/room/settings.txt", h.settings)
 			g.GET("/room/key", h.Whole, h.underKey)
 			g.POST("/room/roll", h.LimitForm, h.roll)
 			g.POST("/room/complement", h.LimitForm, h.complement)

@@ -1,6 +1,9 @@
 package shell
 
 import (
+	"fmt"
+	"strings"
+
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -37,6 +40,23 @@ func (v *View) ChainAt(at session.At) *Chain {
 		out.Rows = append(out.Rows, row)
 	}
 	return out
+}
+
+// Words says the moves that are on, and how many are off.
+func (c *Chain) Words() string {
+	var on []string
+	off := 0
+	for _, r := range c.Rows {
+		if r.Off {
+			off++
+			continue
+		}
+		on = append(on, r.Words())
+	}
+	if off > 0 {
+		on = append(on, fmt.Sprintf("%d off", off))
+	}
+	return strings.Join(on, "; ")
 }
 
 // Words says the move.

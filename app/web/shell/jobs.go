@@ -2,3 +2,6 @@ package shell
 
 // ReferenceJob is the kind of the jobs that take a finished track in.
 const ReferenceJob = "reference"
+
+// VoiceJob is the kind of the jobs that take in a voice to leave room for.
+const VoiceJob = "voice"

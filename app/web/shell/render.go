@@ -19,6 +19,7 @@ import (
 	"mellowthump/core/levels"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
+	"mellowthump/core/room"
 	"mellowthump/core/session"
 )
 
@@ -69,6 +70,8 @@ func (s *Server) funcs() template.FuncMap {
 			return Typed(figure.Tenth(t.MS))
 		},
 		"schools": func() any { return move.Schools },
+		"ways":    func() any { return room.Ways },
+		"words":   move.Words,
 		"anchors": func() any { return levels.Anchors },
 		"signed":  func(v float64) string { return figure.Plus(v, 1) },
 		"signed0": func(n int) string { return figure.Plus(float64(n), 0) },

@@ -1,0 +1,167 @@
+package room
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/shell"
+	"mellowthump/app/worker"
+	"mellowthump/core/bench"
+	"mellowthump/core/meter"
+	"mellowthump/core/move"
+	"mellowthump/core/room"
+	"mellowthump/core/session"
+)
+
+// Speech stands at this level until another is typed, dBFS RMS; own choice.
+const voiceLevel = -20.0
+
+// voiceAt reads the level of the voice; an empty text is None.
+func voiceAt(text string) (meter.Figure, error) {
+	if strings.TrimSpace(text) == "" {
+		return meter.None, nil
+	}
+	v, err := move.ParseNumber(text, "dB")
+	if err == nil && !(v >= -60 && v <= 0) {
+		err = fmt.Errorf("a voice at %g dBFS is out of bounds; -60 to 0 are taken", v)
+	}
+	return meter.Figure(v), err
+}
+
+// withVoice is the stems with a voice among them: the song's own, else speech. own is the level of the song's own as it came,
+// None where it is silent in the stretch, where the crowd has none.
+func (h *handlers) withVoice(ctx context.Context, b *bench.Bench, level meter.Figure) (crowd *room.Crowd, own meter.Figure, err error) {
+	if crowd, err = b.Crowd(ctx); err != nil {
+		return nil, meter.None, err
+	}
+	if b.Song.Voice != nil {
+		return crowd.WithVoiceOf(ctx, h.Renderer, b.Song, b.RoomWindow(), level)
+	}
+	if !level.Valid() {
+		level = voiceLevel
+	}
+	return crowd.WithVoice(float64(level)), level, nil
+}
+
+type voiceLine struct {
+	room.Dip
+	Name, Says, Value string
+	On                bool
+}
+
+// voiceView is what the beat leaves a voice.
+type voiceView struct {
+	*shell.View
+	Level, Wrong string
+	Own          meter.Figure // level of the song's own voice
+	Under        []string     // voices that come in
+	Failed       []string
+	Space        *room.VoiceSpace
+	Lines        []voiceLine
+}
+
+// voice answers with what the beat leaves a voice, and asks again while one comes in.
+func (h *handlers) voice(c *gin.Context) {
+	v := h.looked(c)
+	if v == nil {
+		return
+	}
+	out := voiceView{View: v, Level: c.Query("level"), Own: meter.None}
+	jobs, err := h.Store.Jobs(c.Request.Context(), v.ID)
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	for _, j := range h.Pool.Now(jobs) {
+		switch {
+		case j.Kind != shell.VoiceJob:
+		case j.Active() && j.Message == worker.NoRoom:
+			out.Under = append(out.Under, j.Name+": "+worker.NoRoom)
+		case j.Active():
+			out.Under = append(out.Under, j.Name+" is being measured")
+		default:
+			out.Failed = append(out.Failed, j.Name+": "+j.Message)
+		}
+	}
+	level, err := voiceAt(out.Level)
+	if err != nil {
+		out.Wrong = shell.Sentence(err.Error())
+		h.Write(c, http.StatusUnprocessableEntity, "roomvoice", out)
+		return
+	}
+	if out.Level == "" && v.Song.Voice == nil {
+		out.Level = shell.Typed(voiceLevel)
+	}
+	if seen := c.Query("rev"); seen != "" && len(out.Under) == 0 && seen != strconv.FormatInt(v.Rev, 10) { // one came in
+		c.Header("HX-Retarget", "#sheet")
+		c.Header("HX-Reswap", "innerHTML")
+		h.Show(c, v.Song, "room")
+		return
+	}
+	if len(out.Under) > 0 {
+		h.Write(c, http.StatusOK, "roomvoice", out)
+		return
+	}
+	crowd, own, err := h.withVoice(c.Request.Context(), v.Bench, level)
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	if out.Own = own; own.Valid() {
+		s := crowd.Space()
+		out.Space = &s
+		for _, d := range s.Dips {
+			st := v.Song.Stem(d.By)
+			out.Lines = append(out.Lines, voiceLine{d, st.Name, d.Says(&v.Song.Song), st.Name + ": " + move.Words(d.Params), st.Move(session.RoomFor+room.Voice) != nil})
+		}
+	}
+	h.Write(c, http.StatusOK, "roomvoice", out)
+}
+
+// removeVoice takes the song's voice out.
+func (h *handlers) removeVoice(c *gin.Context) { h.Edit(c, "room", "cut", session.SetVoice{}) }
+
+// voiceDip dips a stem so that a voice is heard, or takes that out.
+func (h *handlers) voiceDip(c *gin.Context) {
+	by := c.PostForm("by")
+	if c.PostForm("out") != "" {
+		h.Edit(c, "room", "cut", session.DropMove{At: session.At{Stem: by}, ID: session.RoomFor + room.Voice})
+		return
+	}
+	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) {
+		return h.voiced(c, song, by, c.PostForm("level"), c.PostForm("mid") != "")
+	})
+}
+
+func (h *handlers) voiced(c *gin.Context, song *session.Song, by, at string, mid bool) (session.Edit, error) {
+	level, err := voiceAt(at)
+	if err != nil {
+		return nil, shell.BadInput(c, "cut", err)
+	}
+	b, err := h.benchOf(c, song)
+	if err != nil {
+		return nil, err
+	}
+	crowd, _, err := h.withVoice(c.Request.Context(), b, level)
+	if err != nil {
+		return nil, err
+	}
+	k, ok := crowd.Pair(by, room.Voice)
+	if !ok {
+		return nil, shell.BadInput(c, "cut", errors.New("that stem takes nothing of the voice away"))
+	}
+	d, ok, err := crowd.DipAs(c.Request.Context(), h.Renderer, song, b.RoomWindow(), k, room.Always, mid)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, shell.BadInput(c, "cut", errors.New("that stem takes nothing of the voice away"))
+	}
+	return d.Edit(song), nil
+}
