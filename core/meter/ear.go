@@ -30,12 +30,20 @@ type Ear struct {
 	Rate, Frame int
 	Hz          []float64 // of the channels
 	Quiet       []float64 // threshold of hearing, as excitation (mean square, full scale 1)
+	Playback    float64   // dB SPL of -20 dBFS RMS
 
 	window  []float64
 	scale   float64
 	first   []int       // bin of each channel's first weight
 	weights [][]float64 // by bin
 	ffts    sync.Pool
+}
+
+// transform is what turns one frame at a time.
+type transform struct {
+	fft *fourier.FFT
+	x   []float64
+	c   []complex128
 }
 
 // Roex is the weight of a roex(p) filter tuned to fc, at hz: (1 + p g) e^(-p g), g = |hz - fc| / fc.
@@ -46,7 +54,7 @@ func Roex(fc, hz float64) float64 {
 
 // NewEar returns the ear for a rate in Hz and a playback level, dB SPL of -20 dBFS RMS.
 func NewEar(rate int, playback float64) *Ear {
-	e := &Ear{Rate: rate, Frame: earFrame}
+	e := &Ear{Rate: rate, Frame: earFrame, Playback: playback}
 	for e.Frame*46000*3/2 < earFrame*rate {
 		e.Frame *= 2
 	}
@@ -56,7 +64,9 @@ func NewEar(rate int, playback float64) *Ear {
 		power += w * w
 	}
 	e.scale = 2 / (float64(e.Frame) * power)
-	e.ffts.New = func() any { return fourier.NewFFT(e.Frame) }
+	e.ffts.New = func() any {
+		return &transform{fourier.NewFFT(e.Frame), make([]float64, e.Frame), make([]complex128, e.Frame/2+1)}
+	}
 	bin := float64(rate) / float64(e.Frame)
 	for n := ERBNumber(20); ERBHz(n) <= math.Min(earTop, earLimit*float64(rate)); n += earStep {
 		fc := ERBHz(n)
@@ -90,10 +100,9 @@ func (e *Ear) Below(hz float64) int {
 // Power sets the mean square of a frame in each bin, mean of the channels; out has Frame/2+1 places. Outside the sound
 // is silence.
 func (e *Ear) Power(out []float64, b audio.Buffer, at int) {
-	fft := e.ffts.Get().(*fourier.FFT)
-	defer e.ffts.Put(fft)
-	x := make([]float64, e.Frame)
-	var c []complex128
+	t := e.ffts.Get().(*transform)
+	defer e.ffts.Put(t)
+	x, c := t.x, t.c
 	clear(out)
 	for n, ch := range b.Ch {
 		from, to := min(max(at, 0), len(ch)), min(max(at+e.Frame, 0), len(ch))
@@ -104,7 +113,7 @@ func (e *Ear) Power(out []float64, b audio.Buffer, at int) {
 					x[i] = float64(ch[k]) * e.window[i]
 				}
 			}
-			c = fft.Coefficients(c, x)
+			t.fft.Coefficients(c, x)
 		}
 		for k, v := range c {
 			out[k] += (real(v)*real(v) + imag(v)*imag(v)) * e.scale / float64(len(b.Ch))

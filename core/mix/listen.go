@@ -74,6 +74,15 @@ func (r *Renderer) Solo(ctx context.Context, song *session.Song, solo Solo, w Wi
 	return r.solo(ctx, song, solo, w, 2)
 }
 
+// Identity identifies what Solo would render, without rendering it.
+func (r *Renderer) Identity(song *session.Song, solo Solo, w Window) (string, error) {
+	in, err := r.graph(song).master(cutOf(song, solo))
+	if err != nil {
+		return "", err
+	}
+	return key("identity", in.node.id, in.at, w), nil
+}
+
 // solo is Solo in at least that many channels: with 1, a part that is mono stays so.
 func (r *Renderer) solo(ctx context.Context, song *session.Song, solo Solo, w Window, channels int) (audio.Buffer, string, error) {
 	if solo == SoloKey {

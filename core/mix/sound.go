@@ -19,6 +19,9 @@ func long(rate int, w Window) bool { return w.Frames() > heldMost*rate }
 // passingPass marks a context in which what is rendered is not asked for again soon.
 type passingPass struct{}
 
+// Passing is a context in which nothing of what is rendered is kept: for what is looked at once.
+func Passing(ctx context.Context) context.Context { return passing(ctx) }
+
 // passing is a context for one pass over a long window, of which nothing is kept.
 func passing(ctx context.Context) context.Context {
 	return context.WithValue(ctx, passingPass{}, true)

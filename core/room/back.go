@@ -77,15 +77,19 @@ func Backs(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Windo
 		old, now := plan.Unroomed(), song.Unroomed()
 		var levels [3][]meter.Figure
 		var key [3]string
-		var sound [3]audio.Buffer
+		var sound [3]Hearing
 		for k, s := range []*session.Song{&old, &plan, &now} {
 			var err error
-			if sound[k], key[k], err = chained(ctx, r, s, st.ID, in); err != nil {
+			if key[k], sound[k], err = chained(r, s, st.ID, in); err != nil {
 				return nil, err
 			}
 		}
 		b, err := mix.Cached(r.Cache, mix.Key("room back", key, lead), func() (Back, int, error) {
-			for k, x := range sound {
+			for k, hear := range sound {
+				x, err := hear(ctx)
+				if err != nil {
+					return Back{}, 0, err
+				}
 				s, err := meter.MeasureSpectrum(audio.Memory{Buffer: x.Slice(lead, x.Frames())})
 				if err != nil {
 					return Back{}, 0, err

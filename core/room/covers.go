@@ -5,10 +5,7 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"runtime"
 	"slices"
-
-	"golang.org/x/sync/errgroup"
 
 	"mellowthump/core/dsp"
 	"mellowthump/core/figure"
@@ -39,7 +36,9 @@ type Crowd struct {
 	sum    [][]float64 // of all
 	energy []float64   // of each, over all its cells
 	at     [][]bool    // of each drum: the frames at its hits, in which alone it is judged; nil: all
-	key    string      // identifies it
+	keys   []string    // of each: identifies its sound
+	key    string      // identifies all of it
+	cache  *mix.Cache
 }
 
 // Gather listens to every stem as it comes to the mix, over a window. It takes long the first time.
@@ -49,46 +48,47 @@ func Gather(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Wind
 	if err != nil {
 		return nil, err
 	}
-	c := &Crowd{ear: ear}
+	c := &Crowd{ear: ear, cache: r.Cache}
 	for i := range song.Stems {
 		if !song.Stems[i].Mute {
 			c.Stems = append(c.Stems, &song.Stems[i])
 		}
 	}
-	mix.Doing(ctx, "Listening to who covers whom")
+	mix.Doing(ctx, "Listening to every stem")
 	c.each = make([]*Excited, len(c.Stems))
-	keys := make([]string, len(c.Stems))
-	done := make(chan bool, len(c.Stems))
-	g, gctx := errgroup.WithContext(ctx)
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	for i, st := range c.Stems {
-		g.Go(func() error {
-			x, key, err := heard(gctx, r, song, func(o *session.Stem) bool { return o.ID == st.ID }, in)
-			if err != nil {
-				return err
-			}
-			keys[i] = key
-			c.each[i], err = mix.Cached(r.Cache, mix.Key("excitation", key, lead, song.RoomRules().Playback), func() (*Excited, int, error) {
-				e, err := Excite(gctx, ear, x, lead)
-				if err != nil {
-					return nil, 0, err
-				}
-				return e, e.Bytes(), nil
-			})
-			done <- true
-			mix.Did(ctx, float64(len(done))/float64(len(c.Stems)))
+	c.keys = make([]string, len(c.Stems))
+	if err := abreast(ctx, len(c.Stems), func(ctx context.Context, i int) error {
+		key, x, err := heard(r, song, is(c.Stems[i].ID), in)
+		if err != nil {
 			return err
-		})
-	}
-	if err := g.Wait(); err != nil {
+		}
+		c.keys[i] = key
+		c.each[i], err = excited(ctx, r, ear, key, x, lead)
+		return err
+	}); err != nil {
 		return nil, err
 	}
 	if err := c.atHits(r, song, in.From); err != nil {
 		return nil, err
 	}
-	c.key = mix.Key("crowd", keys, c.at, lead, song.RoomRules().Playback)
+	c.key = mix.Key("crowd", c.keys, c.at, lead, song.RoomRules().Playback)
 	c.add()
 	return c, nil
+}
+
+// excited is a sound as an ear takes it, kept.
+func excited(ctx context.Context, r *mix.Renderer, ear *meter.Ear, key string, x Hearing, lead int) (*Excited, error) {
+	return mix.Cached(r.Cache, mix.Key("excitation", key, lead, ear.Playback), func() (*Excited, int, error) {
+		b, err := x(ctx)
+		if err != nil {
+			return nil, 0, err
+		}
+		e, err := Excite(ctx, ear, b, lead)
+		if err != nil {
+			return nil, 0, err
+		}
+		return e, e.Bytes(), nil
+	})
 }
 
 // drumHit is how long after its hits a drum is judged, s.
@@ -158,6 +158,18 @@ func (c *Crowd) add() {
 	}
 }
 
+// beside is the excitation of all but one part, frame by frame: what is unlike adds up by its energy.
+func (c *Crowd) beside(part int) [][]float64 {
+	out := make([][]float64, len(c.sum))
+	for f, w := range c.sum {
+		out[f] = make([]float64, len(w))
+		for n, v := range w {
+			out[f][n] = math.Max(0, v-c.each[part].was[f][n])
+		}
+	}
+	return out
+}
+
 // audible is the share of a part's energy, cell by cell of frame and ERB and over the threshold of hearing, that stands
 // over the rest; without is a part that is away, changed by a gain in power for each channel (nil: away whole), -1 none.
 func (c *Crowd) audible(of, without int, gain []float64) float64 {
@@ -201,22 +213,50 @@ type Cover struct {
 
 // Covers lists the pairs in which one part covers another, the worst first. Kick and bass against each other are Duck's.
 func (c *Crowd) Covers() []Cover {
-	var out []Cover
-	for of := range c.Stems {
-		now := c.audible(of, -1, nil)
-		if now > 1-coverTell {
+	all, err := mix.Cached(c.cache, mix.Key("covers", c.key), func() ([]Cover, int, error) {
+		each := make([][]Cover, len(c.Stems))
+		err := abreast(context.Background(), len(c.Stems), func(_ context.Context, of int) error {
+			each[of] = c.over(of)
+			return nil
+		})
+		all := slices.Concat(each...)
+		slices.SortStableFunc(all, func(a, b Cover) int { return cmp.Compare(b.Lost, a.Lost) })
+		return all, 128 * len(all), err
+	})
+	if err != nil { // nothing of it can fail
+		return nil
+	}
+	return all
+}
+
+// over lists those that cover one part.
+func (c *Crowd) over(of int) []Cover {
+	if c.energy[of] == 0 || c.audible(of, -1, nil) > 1-coverTell {
+		return nil
+	}
+	lost := make([]float64, len(c.Stems)) // to each alone
+	for f, w := range c.each[of].was {
+		if !c.judged(of, f) {
 			continue
 		}
-		for by := range c.Stems {
-			if by == of || low(c.Stems[by]) && low(c.Stems[of]) {
+		for n, v := range w {
+			rest := c.sum[f][n] - v
+			if v <= c.ear.Quiet[n] || v > rest {
 				continue
 			}
-			if k := c.cover(by, of, now); k.Lost > 0 {
-				out = append(out, k)
+			for by, e := range c.each {
+				if by != of && v > rest-e.was[f][n] {
+					lost[by] += v
+				}
 			}
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Cover) int { return cmp.Compare(b.Lost, a.Lost) })
+	var out []Cover
+	for by, l := range lost {
+		if l > 0 && by != of && !(low(c.Stems[by]) && low(c.Stems[of])) {
+			out = append(out, c.cover(by, of))
+		}
+	}
 	return out
 }
 
@@ -231,11 +271,11 @@ func (c *Crowd) Pair(by, of string) (k Cover, ok bool) {
 	if a < 0 || b < 0 || a == b {
 		return k, false
 	}
-	return c.cover(a, b, c.audible(b, -1, nil)), true
+	return c.cover(a, b), true
 }
 
-func (c *Crowd) cover(by, of int, now float64) Cover {
-	k := Cover{By: c.Stems[by].ID, Of: c.Stems[of].ID, by: by, of: of, Lost: c.audible(of, by, nil) - now}
+func (c *Crowd) cover(by, of int) Cover {
+	k := Cover{By: c.Stems[by].ID, Of: c.Stems[of].ID, by: by, of: of}
 	lost, all := make([]float64, len(c.ear.Hz)), 0.0
 	for f, w := range c.each[of].was {
 		if !c.judged(of, f) {
@@ -252,6 +292,7 @@ func (c *Crowd) cover(by, of int, now float64) Cover {
 	if all == 0 {
 		return k
 	}
+	k.Lost = all / c.energy[of]
 	sum, from, to, middle := 0.0, -1, 0, 0
 	for n, v := range lost {
 		if sum += v; from < 0 && sum >= all*(1-lostInside)/2 {

@@ -192,24 +192,29 @@ func Mud(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window)
 	plain := song.Unbelled()
 	in, lead := wide(song, w)
 	rate := float64(song.Rate)
-	fine := func(x audio.Buffer, key string) (Fine, error) {
-		return mix.Cached(r.Cache, mix.Key("fine room", key, lead), func() (Fine, int, error) {
-			f, err := fineSpectrum(ctx, x, lead)
-			return f, 8 * fineBins, err
-		})
-	}
 	var out []Muddy
 	stems := rests(&plain)
 	each := make([]Fine, len(stems))
 	all := make(Fine, fineBins)
-	for i, st := range stems {
-		x, key, err := heard(ctx, r, &plain, func(o *session.Stem) bool { return o.ID == st.ID }, in)
+	mix.Doing(ctx, "Looking for mud")
+	if err := abreast(ctx, len(stems), func(ctx context.Context, i int) error {
+		key, hear, err := heard(r, &plain, is(stems[i].ID), in)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		if each[i], err = fine(x, key); err != nil {
-			return nil, err
-		}
+		each[i], err = mix.Cached(r.Cache, mix.Key("fine room", key, lead), func() (Fine, int, error) {
+			x, err := hear(ctx)
+			if err != nil {
+				return nil, 0, err
+			}
+			f, err := fineSpectrum(ctx, x, lead)
+			return f, 8 * fineBins, err
+		})
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	for i, st := range stems {
 		for k, v := range each[i] {
 			all[k] += v
 		}

@@ -137,13 +137,19 @@ func rings(all []partial) (out []partial, over []float64) {
 func Rings(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) ([]Ringing, error) {
 	plain := song.Unrung()
 	in, lead := wide(song, w)
-	var out []Ringing
-	for _, st := range rests(&plain) {
-		x, key, err := chained(ctx, r, &plain, st.ID, in)
+	stems := rests(&plain)
+	each := make([][]Ringing, len(stems))
+	mix.Doing(ctx, "Looking for what rings")
+	err := abreast(ctx, len(stems), func(ctx context.Context, i int) error {
+		key, hear, err := chained(r, &plain, stems[i].ID, in)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		found, err := mix.Cached(r.Cache, mix.Key("rings", key, lead), func() ([]Ringing, int, error) {
+		each[i], err = mix.Cached(r.Cache, mix.Key("rings", key, lead), func() ([]Ringing, int, error) {
+			x, err := hear(ctx)
+			if err != nil {
+				return nil, 0, err
+			}
 			frames, err := spectra(ctx, x, lead)
 			if err != nil {
 				return nil, 0, err
@@ -156,15 +162,16 @@ func Rings(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Windo
 			slices.SortStableFunc(found, func(a, b Ringing) int { return int(math.Copysign(1, b.Over-a.Over)) })
 			return found[:min(len(found), ringMost)], 1024, nil
 		})
-		if err != nil {
-			return nil, err
-		}
+		return err
+	})
+	var out []Ringing
+	for i, found := range each {
 		for _, f := range found {
-			f.Stem = st.ID
+			f.Stem = stems[i].ID
 			out = append(out, f)
 		}
 	}
-	return out, nil
+	return out, err
 }
 
 // ringingOf sets a bell that brings the partial down by what it stands over the others, at most 6 dB, while it is there.

@@ -6,6 +6,8 @@ import (
 	"math"
 	"runtime"
 	"slices"
+	"sync"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -62,11 +64,49 @@ func wide(song *session.Song, w mix.Window) (mix.Window, int) {
 	return mix.Window{From: w.From - lead, To: w.To}, lead
 }
 
-// heard renders what some stems bring to the mix, over a window.
-func heard(ctx context.Context, r *mix.Renderer, song *session.Song, keep func(*session.Stem) bool, w mix.Window) (audio.Buffer, string, error) {
+// Hearing renders a sound.
+type Hearing func(ctx context.Context) (audio.Buffer, error)
+
+// heard is what some stems bring to the mix, over a window, and what identifies it.
+func heard(r *mix.Renderer, song *session.Song, keep func(*session.Stem) bool, w mix.Window) (key string, x Hearing, err error) {
 	c := only(song, keep)
-	return r.Solo(ctx, &c, mix.SoloAll, w)
+	return hearing(r, &c, w)
 }
+
+// hearing is the whole of a song over a window: rendered where it is asked for, and not kept.
+func hearing(r *mix.Renderer, song *session.Song, w mix.Window) (key string, x Hearing, err error) {
+	key, err = r.Identity(song, mix.SoloAll, w)
+	return key, func(ctx context.Context) (audio.Buffer, error) {
+		b, _, err := r.Solo(mix.Passing(ctx), song, mix.SoloAll, w)
+		return b, err
+	}, err
+}
+
+// abreast does something for each of n parts, as many at once as there are processors, and says how far it is.
+func abreast(ctx context.Context, n int, f func(ctx context.Context, i int) error) error {
+	g, inner := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	var done atomic.Int64
+	for i := range n {
+		g.Go(func() error {
+			err := inner.Err()
+			if err == nil {
+				err = f(inner, i)
+			}
+			mix.Did(ctx, float64(done.Add(1))/float64(n))
+			return err
+		})
+	}
+	return g.Wait()
+}
+
+// is picks one stem.
+func is(id string) func(*session.Stem) bool {
+	return func(st *session.Stem) bool { return st.ID == id }
+}
+
+// besides picks all but kick and bass.
+func besides(st *session.Stem) bool { return st.Role != session.Kick && st.Role != session.Bass }
 
 // lowEnergy is the energy in 20 to 150 Hz of all channels from a frame on.
 func lowEnergy(x audio.Buffer, from int) float64 {
@@ -85,6 +125,18 @@ func lowEnergy(x audio.Buffer, from int) float64 {
 	return sum
 }
 
+// lowIn is lowEnergy of what some stems bring to the mix.
+func lowIn(ctx context.Context, r *mix.Renderer, song *session.Song, keep func(*session.Stem) bool, in mix.Window, lead int) (float64, error) {
+	key, hear, err := heard(r, song, keep, in)
+	if err != nil {
+		return 0, err
+	}
+	return mix.Cached(r.Cache, mix.Key("low energy", key, lead), func() (float64, int, error) {
+		x, err := hear(ctx)
+		return lowEnergy(x, lead), 8, err
+	})
+}
+
 // Measure measures the cellar of a song as it is over a window.
 func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (*Cellar, error) {
 	in, lead := wide(song, w)
@@ -92,11 +144,15 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	if err != nil {
 		return nil, err
 	}
-	rest, restKey, err := heard(ctx, r, song, func(st *session.Stem) bool { return st.Role != session.Kick && st.Role != session.Bass }, in)
+	restKey, hear, err := heard(r, song, besides, in)
 	if err != nil {
 		return nil, err
 	}
 	return mix.Cached(r.Cache, mix.Key("cellar", pairKey, restKey), func() (*Cellar, int, error) {
+		rest, err := hear(ctx)
+		if err != nil {
+			return nil, 0, err
+		}
 		c := &Cellar{Under: meter.None}
 		under := lowEnergy(pair, lead)
 		if e := lowEnergy(rest, lead); e > 0 && under > 0 {
@@ -126,11 +182,7 @@ func (c *Cellar) Shares(ctx context.Context, r *mix.Renderer, song *session.Song
 	var parts []Share
 	energy := map[string]float64{}
 	for _, st := range rests(song) {
-		x, key, err := heard(ctx, r, song, func(o *session.Stem) bool { return o.ID == st.ID }, in)
-		if err != nil {
-			return nil, err
-		}
-		e, err := mix.Cached(r.Cache, mix.Key("low energy", key, lead), func() (float64, int, error) { return lowEnergy(x, lead), 8, nil })
+		e, err := lowIn(ctx, r, song, is(st.ID), in, lead)
 		if err != nil {
 			return nil, err
 		}
@@ -185,74 +237,50 @@ type End struct {
 }
 
 // Cuts works out for every stem that is neither kick nor bass what of it may go unheard, over a window; in the order of
-// the song. It takes long the first time.
+// the song. It takes long the first time; of a song in which one stem was turned, the others are not listened to again.
 func Cuts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) ([]Cut, error) {
 	plain := song.Uncut()
 	in, lead := wide(song, w)
-	rules := song.RoomRules()
-	whole, wholeKey, err := r.Solo(ctx, &plain, mix.SoloAll, in)
+	wholeKey, whole, err := hearing(r, &plain, in)
 	if err != nil {
 		return nil, err
 	}
-	ear, err := earOf(r, song)
+	crowd, err := Gather(ctx, r, &plain, w)
 	if err != nil {
 		return nil, err
 	}
+	a := &cutting{r: r, song: &plain, in: in, lead: lead, slope: song.RoomRules().Slope, crowd: crowd, whole: kept(whole), stems: rests(&plain)}
 	mix.Doing(ctx, "Listening for what may go")
-	rest, restKey, err := heard(ctx, r, &plain, func(st *session.Stem) bool { return st.Role != session.Kick && st.Role != session.Bass }, in)
-	if err != nil {
+	out := make([]Cut, len(a.stems))
+	if a.all, err = lowIn(ctx, r, &plain, besides, in, lead); err != nil {
 		return nil, err
 	}
-	stems := rests(&plain)
-	alone := func(ctx context.Context, i int) (audio.Buffer, string, error) { // kept by the renderer as far as there is room
-		return heard(ctx, r, &plain, func(o *session.Stem) bool { return o.ID == stems[i].ID }, in)
-	}
-	out, keys := make([]Cut, len(stems)), make([]string, len(stems))
-	g, gctx := errgroup.WithContext(ctx)
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	done := make(chan bool, len(stems))
-	for i, st := range stems {
-		g.Go(func() error {
-			own, ownKey, err := alone(gctx, i)
-			if err != nil {
-				return err
-			}
-			keys[i] = ownKey
+	if err := abreast(ctx, len(a.stems), func(ctx context.Context, i int) error {
+		st := a.stems[i]
+		var err error
+		b := plain.Bus(st.Bus)
+		out[i], err = mix.Cached(r.Cache, mix.Key("room cut", st.ID, st.Bus, crowd.key, wholeKey, a.slope), func() (Cut, int, error) {
 			var bus audio.Buffer
-			busKey := ""
-			if b := plain.Bus(st.Bus); b != nil {
-				if bus, busKey, err = r.Solo(gctx, &plain, mix.SoloBus(b.ID), in); err != nil {
-					return err
+			if b != nil {
+				var err error
+				if bus, err = a.bus(ctx, b.ID); err != nil {
+					return Cut{}, 0, err
 				}
 			}
-			a := &cutting{ear: ear, own: own, bus: bus, whole: whole, rest: rest, lead: lead, slope: rules.Slope}
-			out[i], err = mix.Cached(r.Cache, mix.Key("room cut", ownKey, wholeKey, restKey, busKey, rules.Slope, rules.Playback, lead), func() (Cut, int, error) {
-				c, err := a.cut(gctx)
-				return c, 1024, err
-			})
-			out[i].Stem, out[i].Bus = st.ID, ""
-			if b := plain.Bus(st.Bus); b != nil {
-				out[i].Bus = b.Name
-			}
-			done <- true
-			mix.Did(ctx, float64(len(done))/float64(len(stems)))
-			return err
+			c, err := a.cut(ctx, i, bus)
+			return c, 1024, err
 		})
-	}
-	if err := g.Wait(); err != nil {
+		if out[i].Stem, out[i].Bus = st.ID, ""; b != nil {
+			out[i].Bus = b.Name
+		}
+		return err
+	}); err != nil {
 		return nil, err
 	}
 	mix.Doing(ctx, "Listening to all cuts at once")
-	pair, pairKey, err := r.Solo(ctx, &plain, mix.SoloBoth, in)
-	if err != nil {
-		return nil, err
-	}
-	all, err := mix.Cached(r.Cache, mix.Key("room all", keys, pairKey, wholeKey, rules.Slope, rules.Playback, lead), func() ([]Cut, int, error) {
+	all, err := mix.Cached(r.Cache, mix.Key("room all", crowd.key, a.slope), func() ([]Cut, int, error) {
 		c := slices.Clone(out)
-		return c, 64 * len(c), together(ctx, ear, pair, func(ctx context.Context, i int) (audio.Buffer, error) {
-			x, _, err := alone(ctx, i)
-			return x, err
-		}, c, lead, rules.Slope)
+		return c, 64 * len(c), a.together(ctx, c)
 	})
 	for i := range all {
 		out[i].Low.All = all[i].Low.All
@@ -260,12 +288,71 @@ func Cuts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window
 	return out, err
 }
 
-// cutting is what is needed to judge the cuts of one stem.
+// cutting is what is needed to judge the cuts of a song's stems.
 type cutting struct {
-	ear              *meter.Ear
-	own              audio.Buffer // what it brings to the mix
-	bus, whole, rest audio.Buffer
-	lead, slope      int
+	r           *mix.Renderer
+	song        *session.Song
+	in          mix.Window
+	lead, slope int
+	crowd       *Crowd
+	whole       Hearing
+	buses       sync.Map // of the buses' ids: what goes through each, a Hearing
+	stems       []*session.Stem
+	all         float64 // energy of all stems together in 20 to 150 Hz
+}
+
+// kept is a sound that is rendered once and held as long as whoever listens to it.
+func kept(x Hearing) Hearing {
+	var mu sync.Mutex
+	var b audio.Buffer
+	done := false
+	return func(ctx context.Context) (audio.Buffer, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if done {
+			return b, nil
+		}
+		var err error
+		b, err = x(ctx)
+		done = err == nil
+		return b, err
+	}
+}
+
+// bus is what goes through a bus.
+func (a *cutting) bus(ctx context.Context, id string) (audio.Buffer, error) {
+	x, _ := a.buses.LoadOrStore(id, kept(func(ctx context.Context) (audio.Buffer, error) {
+		b, _, err := a.r.Solo(mix.Passing(ctx), a.song, mix.SoloBus(id), a.in)
+		return b, err
+	}))
+	return x.(Hearing)(ctx)
+}
+
+// index is a stem's place in the crowd.
+func (a *cutting) index(i int) int {
+	return slices.IndexFunc(a.crowd.Stems, func(st *session.Stem) bool { return st.ID == a.stems[i].ID })
+}
+
+func (a *cutting) part(i int) *Excited { return a.crowd.each[a.index(i)] }
+
+// key identifies what a stem brings to the mix.
+func (a *cutting) key(i int) string { return a.crowd.keys[a.index(i)] }
+
+// sound is what a stem brings to the mix.
+func (a *cutting) sound(i int) Hearing {
+	_, x, err := heard(a.r, a.song, is(a.stems[i].ID), a.in)
+	if err != nil {
+		return func(context.Context) (audio.Buffer, error) { return audio.Buffer{}, err }
+	}
+	return x
+}
+
+// trimmed is what is known of a stem behind a cut.
+func (a *cutting) trimmed(i int, side Side, hz float64) (*Trimmed, error) {
+	return mix.Cached(a.r.Cache, mix.Key("trimmed", a.key(i), side, hz, a.slope, a.lead, a.song.RoomRules().Playback), func() (*Trimmed, int, error) {
+		t := Trim(a.part(i), side, hz, a.slope)
+		return t, t.Bytes(), nil
+	})
 }
 
 // less is a sound without another.
@@ -280,50 +367,60 @@ func less(x, y audio.Buffer) audio.Buffer {
 	return out
 }
 
-func (a *cutting) cut(ctx context.Context) (Cut, error) {
-	own, err := Excite(ctx, a.ear, a.own, a.lead)
-	if err != nil {
-		return Cut{}, err
-	}
-	others, err := Excite(ctx, a.ear, less(a.whole, a.own), a.lead)
-	if err != nil {
-		return Cut{}, err
-	}
+func (a *cutting) cut(ctx context.Context, i int, bus audio.Buffer) (Cut, error) {
 	var c Cut
-	s, err := meter.MeasureSpectrum(audio.Memory{Buffer: a.own.Slice(a.lead, a.own.Frames())})
+	own := a.part(i)
+	x, err := a.sound(i)(ctx)
 	if err != nil {
 		return c, err
 	}
-	c.Spectrum = s.Level
+	held := func(context.Context) (audio.Buffer, error) { return x, nil }
+	if c.Spectrum, err = mix.Cached(a.r.Cache, mix.Key("room spectrum", a.key(i), a.lead), func() ([]meter.Figure, int, error) {
+		s, err := meter.MeasureSpectrum(audio.Memory{Buffer: x.Slice(a.lead, x.Frames())})
+		return s.Level, 8 * len(s.Level), err
+	}); err != nil {
+		return c, err
+	}
+	rest := a.crowd.beside(a.index(i))
 	for side, end := range map[Side]*End{Low: &c.Low, High: &c.High} {
-		if end.Alone, end.Mix, err = Corner(ctx, own, others, side, a.slope); err != nil {
+		at := func(hz float64) (*Trimmed, error) { return a.trimmed(i, side, hz) }
+		if end.Alone, end.Mix, err = Corner(ctx, own, held, rest, side, at); err != nil {
 			return c, err
 		}
 		end.OnBus = meter.None
-		if a.bus.Frames() > 0 {
+		if bus.Frames() > 0 {
 			end.OnBus = 0
 		}
 		if end.Mix == 0 {
 			continue
 		}
-		changed, err := filtered(a.own, side.cut(end.Mix, a.slope))
-		if err != nil {
-			return c, err
-		}
-		if err := a.frees(end, changed, c.Spectrum); err != nil {
+		if err := a.frees(ctx, i, side, end, x, bus, c.Spectrum); err != nil {
 			return c, err
 		}
 	}
 	return c, nil
 }
 
-// frees works out what a changed stem frees: of the cellar by energy, of the peaks as they add up.
-func (a *cutting) frees(end *End, changed audio.Buffer, was []meter.Figure) error {
-	taken := less(a.own, changed)
+// frees works out what a cut frees: of the cellar by energy, of the peaks as they add up.
+func (a *cutting) frees(ctx context.Context, i int, side Side, end *End, x, bus audio.Buffer, was []meter.Figure) error {
+	f := side.cut(end.Mix, a.slope)
+	changed, err := filtered(x, f)
+	if err != nil {
+		return err
+	}
+	taken := less(x, changed)
 	peak := func(x audio.Buffer) meter.Figure { return meter.PeakDB(x.Slice(a.lead, x.Frames()).Ch...) }
-	if all := lowEnergy(a.rest, a.lead); all > 0 {
-		if left := all - lowEnergy(a.own, a.lead) + lowEnergy(changed, a.lead); left > 0 {
-			end.Cellar = meter.Figure(math.Max(0, dsp.PowerDB(all/left)))
+	if a.all > 0 {
+		own, err := lowIn(ctx, a.r, a.song, is(a.stems[i].ID), a.in, a.lead)
+		if err != nil {
+			return err
+		}
+		now, err := mix.Cached(a.r.Cache, mix.Key("low energy cut", a.key(i), f, a.lead), func() (float64, int, error) { return lowEnergy(changed, a.lead), 8, nil })
+		if err != nil {
+			return err
+		}
+		if left := a.all - own + now; left > 0 {
+			end.Cellar = meter.Figure(math.Max(0, dsp.PowerDB(a.all/left)))
 		} else {
 			end.Cellar = emptied
 		}
@@ -334,15 +431,20 @@ func (a *cutting) frees(end *End, changed audio.Buffer, was []meter.Figure) erro
 		}
 		return 0
 	}
-	end.Premaster = falls(a.whole)
-	if a.bus.Frames() > 0 {
-		end.OnBus = falls(a.bus)
+	whole, err := a.whole(ctx)
+	if err != nil {
+		return err
 	}
-	s, err := meter.MeasureSpectrum(audio.Memory{Buffer: changed.Slice(a.lead, changed.Frames())})
+	end.Premaster = falls(whole)
+	if bus.Frames() > 0 {
+		end.OnBus = falls(bus)
+	}
+	s, err := f.Sections(float64(x.Rate))
 	best := 0.0
-	for i, l := range s.Level {
-		if e := power(was[i]) - power(l); e > best {
-			best, end.Strongest = e, meter.BandHz(i)
+	for k, l := range was { // a third-octave loses as much as its middle
+		h := dsp.Response(s, math.Min(meter.BandHz(k), 0.49*float64(x.Rate)), float64(x.Rate))
+		if e := power(l) * (1 - real(h)*real(h) - imag(h)*imag(h)); e > best {
+			best, end.Strongest = e, meter.BandHz(k)
 		}
 	}
 	return err

@@ -60,7 +60,8 @@ func corner(x, rest audio.Buffer, side Side) (alone, inMix float64, err error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	return Corner(context.Background(), own, all, side, 24)
+	at := func(hz float64) (*Trimmed, error) { return Trim(own, side, hz, 24), nil }
+	return Corner(context.Background(), own, func(context.Context) (audio.Buffer, error) { return x, nil }, all.was, side, at)
 }
 
 func cornerAlone(t *testing.T, x, rest audio.Buffer, side Side) (alone, inMix float64) {

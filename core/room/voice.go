@@ -63,17 +63,11 @@ func (c *Crowd) WithVoiceOf(ctx context.Context, r *mix.Renderer, song *session.
 	in, lead := wide(song, w)
 	alone := session.New("voice", song.BPM)
 	alone.Rate, alone.Stems = song.Rate, []session.Stem{{ID: Voice, Name: song.Voice.Name, Role: session.Other, Audio: song.Voice.Audio}}
-	x, key, err := r.Solo(ctx, &alone, mix.SoloAll, in)
+	key, x, err := hearing(r, &alone, in)
 	if err != nil {
 		return nil, meter.None, err
 	}
-	e, err := mix.Cached(r.Cache, mix.Key("excitation", key, lead, song.RoomRules().Playback), func() (*Excited, int, error) {
-		e, err := Excite(ctx, c.ear, x, lead)
-		if err != nil {
-			return nil, 0, err
-		}
-		return e, e.Bytes(), nil
-	})
+	e, err := excited(ctx, r, c.ear, key, x, lead)
 	if err != nil {
 		return nil, meter.None, err
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"math"
 
-	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/figure"
 	"mellowthump/core/meter"
@@ -66,20 +65,30 @@ func sounds(x []float32, rate int) meter.Figure {
 	return meter.Median(there)
 }
 
-// chained renders what leaves a stem's chain, before its fader: what its moves' thresholds are set against.
-func chained(ctx context.Context, r *mix.Renderer, song *session.Song, id string, w mix.Window) (audio.Buffer, string, error) {
+// chained is what leaves a stem's chain, before its fader: what its moves' thresholds are set against.
+func chained(r *mix.Renderer, song *session.Song, id string, w mix.Window) (key string, x Hearing, err error) {
 	c := only(song, func(st *session.Stem) bool { return st.ID == id })
 	st := c.Stem(id)
 	st.Fader, st.Pan, st.Width, st.Bus, st.Sends = 0, 0, 0, "", nil
 	c.Master = session.Master{}
-	return r.Solo(ctx, &c, mix.SoloAll, w)
+	return hearing(r, &c, w)
 }
 
-// behind is how loud a sound is behind filters where it is there.
-func behind(x []float32, rate int, sections []dsp.Biquad) meter.Figure {
-	y := make([]float32, len(x))
-	dsp.NewFilter(sections).Process(y, x)
-	return sounds(y, rate)
+// loudness is how loud what leaves a stem's chain is behind filters where it is there.
+func loudness(ctx context.Context, r *mix.Renderer, song *session.Song, id string, w mix.Window, sections []dsp.Biquad) (meter.Figure, error) {
+	key, hear, err := chained(r, song, id, w)
+	if err != nil {
+		return meter.None, err
+	}
+	return mix.Cached(r.Cache, mix.Key("loudness behind", key, sections), func() (meter.Figure, int, error) {
+		x, err := hear(ctx)
+		if err != nil {
+			return meter.None, 0, err
+		}
+		y := x.Mono()
+		dsp.NewFilter(sections).Process(y, y)
+		return sounds(y, song.Rate), 8, nil
+	})
 }
 
 // threshold is that of a detector that reduces a sound of a level by at least a range, and one that is under dB softer by that
@@ -98,30 +107,24 @@ func (c *Crowd) keyed(ctx context.Context, r *mix.Renderer, song *session.Song, 
 		b.Low = hi
 	}
 	in, _ := wide(song, w)
-	x, _, err := chained(ctx, r, song, d.Of, in)
-	if err != nil {
-		return nil, meter.None, err
-	}
 	s, err := (&move.KeyFilter{High: b.High, Low: b.Low, Slope: 24}).Filters(float64(song.Rate))
 	if err != nil {
 		return nil, meter.None, err
 	}
-	return b, behind(x.Mono(), song.Rate, s), nil
+	level, err = loudness(ctx, r, song, d.Of, in, s)
+	return b, level, err
 }
 
 // held is the bell of a dip in what the one that makes room holds, likewise.
 func (c *Crowd) held(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, d Dip) (b *move.Ring, level meter.Figure, err error) {
 	b = &move.Ring{Hz: d.Bell.Hz, Q: d.Bell.Q, Range: move.BigCut, Channels: d.channels(), Ratio: keyRatio, Attack: heldAttack, Release: heldRelease}
 	in, _ := wide(song, w)
-	x, _, err := chained(ctx, r, song, d.By, in)
-	if err != nil {
-		return nil, meter.None, err
-	}
 	s, err := dsp.BandpassRBJ(b.Hz, b.Q, float64(song.Rate))
 	if err != nil {
 		return nil, meter.None, err
 	}
-	return b, behind(x.Mono(), song.Rate, []dsp.Biquad{s}), nil
+	level, err = loudness(ctx, r, song, d.By, in, []dsp.Biquad{s})
+	return b, level, err
 }
 
 // bandQ is the Q of a band of which all but a gain is taken away, where that is as wide as the cookbook's bell: Q / A, A^2
@@ -191,11 +194,11 @@ func (c *Crowd) least(ctx context.Context, r *mix.Renderer, song *session.Song, 
 		if _, err := t.Edit(song).Apply(&after); err != nil {
 			return 0, 0, err
 		}
-		x, _, err := heard(ctx, r, &after, func(o *session.Stem) bool { return o.ID == d.By }, in)
+		key, x, err := heard(r, &after, is(d.By), in)
 		if err != nil {
 			return 0, 0, err
 		}
-		e, err := Excite(ctx, c.ear, x, lead)
+		e, err := excited(ctx, r, c.ear, key, x, lead)
 		if err != nil {
 			return 0, 0, err
 		}
@@ -233,6 +236,7 @@ func (c *Crowd) least(ctx context.Context, r *mix.Renderer, song *session.Song, 
 // with returns the crowd with another sound in the place of a part's: its audibility is against the energy that it had.
 func (c *Crowd) with(part int, e *Excited) *Crowd {
 	n := *c
+	n.key = mix.Key(c.key, part, "changed") // its covers are not asked for
 	n.each = append([]*Excited(nil), c.each...)
 	n.each[part] = e
 	n.sum = make([][]float64, len(c.sum))

@@ -125,7 +125,11 @@ func TestHeldDip(t *testing.T) {
 		t.Fatal(err)
 	}
 	sound := func(s *session.Song) []float32 {
-		x, _, err := chained(context.Background(), r, s, "a", w)
+		_, hear, err := chained(r, s, "a", w)
+		if err != nil {
+			t.Fatal(err)
+		}
+		x, err := hear(context.Background())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -263,5 +267,63 @@ func TestVoiceOfItsOwn(t *testing.T) {
 	song.Voice = &session.Reference{ID: "voice", Name: "Lead", Audio: audioOf("b")}
 	if _, own, err := c.WithVoiceOf(ctx, r, song, mix.Window{From: 10 * rate, To: 12 * rate}, meter.None); err != nil || own.Valid() {
 		t.Errorf("after its end it stands at %v (%v)", own, err)
+	}
+}
+
+// Where one stem is turned, that one alone is listened to again; the cuts are those of a song that was never heard before.
+func TestATrimIsHeardAlone(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(9, 9))
+	ctx := context.Background()
+	r, song, w := songOf(band(rnd, 40, 90, -20, 3, 1), band(rnd, 200, 900, -22, 3, 0.5), plus(hiss(rnd, rate, 3, 300, -30), tones(45, -55, 3)), hiss(rnd, rate, 3, 2000, -30))
+	song.Stems[0].Role = session.Bass
+	if _, err := Cuts(ctx, r, song, w); err != nil {
+		t.Fatal(err)
+	}
+	before := gathered(t, r, song, w)
+	after := song.Clone()
+	after.Stems[1].Fader = -9
+	cuts, err := Cuts(ctx, r, &after, w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := gathered(t, r, &after, w)
+	for i := range now.each {
+		if again := now.each[i] != before.each[i]; again != (i == 1) {
+			t.Errorf("stem %d is listened to again: %v", i, again)
+		}
+	}
+	fresh, _, _ := songOf()
+	fresh.Library = r.Library
+	want, err := Cuts(ctx, fresh, &after, w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, k := range cuts {
+		for _, p := range [][2]float64{{k.Low.Alone, want[i].Low.Alone}, {k.Low.Mix, want[i].Low.Mix}, {k.Low.All, want[i].Low.All}, {k.High.Mix, want[i].High.Mix}, {float64(k.Low.Premaster), float64(want[i].Low.Premaster)}} {
+			if math.Abs(p[0]-p[1]) > 1e-6 {
+				t.Errorf("stem %s: %+v, heard anew %+v", k.Stem, k, want[i])
+				break
+			}
+		}
+	}
+}
+
+// A trim of one stem of twelve, all others known.
+func BenchmarkTrim(b *testing.B) {
+	rnd := rand.New(rand.NewPCG(9, 9))
+	var sounds []audio.Buffer
+	for k := range 12 {
+		sounds = append(sounds, hiss(rnd, rate, 13.5, 100*float64(k+1), -30))
+	}
+	r, song, w := songOf(sounds...)
+	run := func() {
+		if _, err := Cuts(context.Background(), r, song, w); err != nil {
+			b.Fatal(err)
+		}
+	}
+	run()
+	for b.Loop() {
+		song.Stems[3].Fader -= 0.1
+		run()
 	}
 }
