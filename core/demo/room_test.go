@@ -53,7 +53,7 @@ func TestRoomOnSlowFerry(t *testing.T) {
 	if !strings.Contains(told["unheard-low.bell"], "rumbles at 40 Hz") || told["unheard-low.texture"] == "" || told["cellar"] == "" {
 		t.Errorf("told: %v", told)
 	}
-	all, ok := room.All(&song, cuts)
+	all, ok := room.All(&song, cuts, room.Low)
 	if !ok {
 		t.Fatal("nothing can go")
 	}

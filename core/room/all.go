@@ -11,42 +11,45 @@ import (
 )
 
 // together lowers the corners of all stems, a third of an octave at a time, until cutting them all at once is unheard
-// too: each is masked by the others only as long as they are there. It sets Low.All.
-func (a *cutting) together(ctx context.Context, cuts []Cut) error {
+// too: each is masked by the others only as long as they are there. It sets All of one end.
+func (a *cutting) together(ctx context.Context, cuts []Cut, side Side) error {
 	e := a.crowd.ear
-	from, to := Low.channels(e, LowCorners[len(LowCorners)-1])
+	corners := side.corners()
+	from, to := side.channels(e, corners[len(corners)-1])
 	set := func(down int) {
 		for i := range cuts {
-			at := slices.Index(LowCorners, cuts[i].Low.Mix) - down
-			if cuts[i].Low.All = 0; at >= 0 && cuts[i].Low.Mix > 0 {
-				cuts[i].Low.All = LowCorners[at]
+			k := cuts[i].end(side)
+			mix := slices.Index(corners, k.Mix)
+			at := max(mix-down, min(slices.Index(corners, k.Alone), mix)) // so much goes unheard whatever the others do
+			if k.All = 0; at >= 0 {
+				k.All = corners[at]
 			}
-			cuts[i].Low.All = math.Max(cuts[i].Low.All, math.Min(cuts[i].Low.Alone, cuts[i].Low.Mix)) // that much goes unheard whatever the others do
 		}
 	}
 	unheard := func() (bool, error) {
 		now := make([][]float64, len(a.crowd.sum))
 		for f, w := range a.crowd.sum {
-			now[f] = slices.Clone(w[:to])
+			now[f] = slices.Clone(w)
 		}
 		var mu sync.Mutex
 		g, gctx := errgroup.WithContext(ctx)
 		g.SetLimit(runtime.GOMAXPROCS(0))
-		for i, k := range cuts {
-			if k.Low.All == 0 {
+		for i := range cuts {
+			k := cuts[i].end(side)
+			if k.All == 0 {
 				continue
 			}
 			g.Go(func() error {
 				own := a.part(i)
-				t, err := a.trimmed(i, Low, k.Low.All)
+				t, err := a.trimmed(i, side, k.All)
 				if err != nil {
 					return err
 				}
 				less := make([][]float64, len(now))
 				err = t.each(gctx, a.sound(i), own.Sounding(), func(f int, row []float32) bool {
-					less[f] = make([]float64, min(to, t.to))
-					for n := range less[f] {
-						less[f][n] = float64(row[n]) - own.was[f][n]
+					less[f] = make([]float64, len(row))
+					for n := range row {
+						less[f][n] = float64(row[n]) - own.was[f][t.from+n]
 					}
 					return true
 				})
@@ -54,7 +57,7 @@ func (a *cutting) together(ctx context.Context, cuts []Cut) error {
 				defer mu.Unlock()
 				for f, l := range less {
 					for n, v := range l {
-						now[f][n] = math.Max(0, now[f][n]+v)
+						now[f][t.from+n] = math.Max(0, now[f][t.from+n]+v)
 					}
 				}
 				return err
@@ -63,9 +66,9 @@ func (a *cutting) together(ctx context.Context, cuts []Cut) error {
 		if err := g.Wait(); err != nil {
 			return false, err
 		}
-		sounding, heard := 0, 0
+		sounding, heard, nothing := 0, 0, make([]float64, len(e.Hz))
 		for f, was := range a.crowd.sum {
-			if !e.Heard(was, make([]float64, to), from, to) { // nothing is there
+			if !e.Heard(was, nothing, from, to) { // nothing is there
 				continue
 			}
 			sounding++
@@ -75,7 +78,7 @@ func (a *cutting) together(ctx context.Context, cuts []Cut) error {
 		}
 		return heard <= int(heardShare*float64(sounding)), nil
 	}
-	lo, hi := -1, len(LowCorners) // so far down nothing is left that is not unheard alone
+	lo, hi := -1, len(corners) // so far down nothing is left that is not unheard alone
 	for down := 0; hi-lo > 1; down = (lo + hi) / 2 {
 		set(down)
 		ok, err := unheard()

@@ -145,7 +145,7 @@ func compared(was, plan, now []meter.Figure) Back {
 		}
 	}
 	if at >= 0 {
-		b.Worst, b.Hz = off[at], meter.BandHz(at)
+		b.Worst, b.Hz = off[at], nominal(meter.BandHz(at))
 	}
 	return b
 }

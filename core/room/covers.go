@@ -158,18 +158,6 @@ func (c *Crowd) add() {
 	}
 }
 
-// beside is the excitation of all but one part, frame by frame: what is unlike adds up by its energy.
-func (c *Crowd) beside(part int) [][]float64 {
-	out := make([][]float64, len(c.sum))
-	for f, w := range c.sum {
-		out[f] = make([]float64, len(w))
-		for n, v := range w {
-			out[f][n] = math.Max(0, v-c.each[part].was[f][n])
-		}
-	}
-	return out
-}
-
 // audible is the share of a part's energy, cell by cell of frame and ERB and over the threshold of hearing, that stands
 // over the rest; without is a part that is away, changed by a gain in power for each channel (nil: away whole), -1 none.
 func (c *Crowd) audible(of, without int, gain []float64) float64 {

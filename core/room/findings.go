@@ -23,21 +23,25 @@ func (c Cut) Unheard() session.CutRoom {
 	return session.CutRoom{Stem: c.Stem, ID: session.RoomLow, Hz: c.Low.Mix, Why: unheardWhy}
 }
 
-// All is the edit that cuts every stem from below, each at its own corner as far as all at once go unheard, where it is not cut as far already; ok is
-// false where there is nothing to cut.
-func All(song *session.Song, cuts []Cut) (e session.Together, ok bool) {
+// All is the edit that cuts every stem at one end, each at its own corner as far as all at once go unheard, where it is not
+// cut as far already; ok is false where there is nothing to cut.
+func All(song *session.Song, cuts []Cut, side Side) (e session.Together, ok bool) {
 	var names []string
 	for _, c := range cuts {
-		st := song.Stem(c.Stem)
-		if st == nil || c.Low.All == 0 || st.RoomCut(session.RoomLow) >= c.Low.All {
+		st, hz, id := song.Stem(c.Stem), c.end(side).All, side.id()
+		if st == nil || hz == 0 {
 			continue
 		}
-		e.Edits = append(e.Edits, session.CutRoom{Stem: c.Stem, ID: session.RoomLow, Hz: c.Low.All, Why: unheardWhy})
+		if now := st.RoomCut(id); now > 0 && (side == Low && now >= hz || side == High && now <= hz) {
+			continue
+		}
+		e.Edits = append(e.Edits, session.CutRoom{Stem: c.Stem, ID: id, Hz: hz, Why: unheardWhy})
 		names = append(names, st.Name)
 	}
-	e.Said = "Cut all unheard: " + strings.Join(names, ", ")
+	said := map[Side]string{Low: "Cut all unheard: ", High: "Cut all unheard from above: "}[side]
+	e.Said = said + strings.Join(names, ", ")
 	if len(names) > 4 {
-		e.Said = fmt.Sprintf("Cut all unheard: %s and %d more", strings.Join(names[:3], ", "), len(names)-3)
+		e.Said = fmt.Sprintf("%s%s and %d more", said, strings.Join(names[:3], ", "), len(names)-3)
 	}
 	return e, len(names) > 0
 }
@@ -52,7 +56,7 @@ func Judge(song *session.Song, c *Cellar, parts []Share, cuts []Cut, mud []Muddy
 			Why: brings(parts) + " In 20 to 150 Hz, behind the master.", Hear: "all",
 			Do: "What may go unheard is not enough: turn it down, or play it an octave up.",
 		}
-		if all, ok := All(song, cuts); ok {
+		if all, ok := All(song, cuts, Low); ok {
 			f.Fix, f.Apply, f.Do = []session.Edit{all}, "Cut all unheard", all.Said
 			f.Values = values(song, cuts)
 		}

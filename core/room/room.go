@@ -225,11 +225,19 @@ type Cut struct {
 	Bus       string         // its bus's name; empty: straight to the master
 }
 
+// end is one of its ends.
+func (c *Cut) end(side Side) *End {
+	if side == High {
+		return &c.High
+	}
+	return &c.Low
+}
+
 // End is one end of a stem: how far it can go unheard, and what it frees when the mix's corner is taken. Figures are
 // those of the mix without Room's cuts.
 type End struct {
 	Alone, Mix float64      // Hz; 0: nothing can go
-	All        float64      // of the low end: where every stem is cut at once
+	All        float64      // where every stem is cut at this end at once
 	Cellar     meter.Figure // by how much the rest falls in 20 to 150 Hz, dB
 	OnBus      meter.Figure // by how much the peak of what goes through its bus falls, dB; None without a bus
 	Premaster  meter.Figure // by how much the peak of the mix falls, dB
@@ -280,10 +288,14 @@ func Cuts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window
 	mix.Doing(ctx, "Listening to all cuts at once")
 	all, err := mix.Cached(r.Cache, mix.Key("room all", crowd.key, a.slope), func() ([]Cut, int, error) {
 		c := slices.Clone(out)
-		return c, 64 * len(c), a.together(ctx, c)
+		err := a.together(ctx, c, Low)
+		if err == nil {
+			err = a.together(ctx, c, High)
+		}
+		return c, 64 * len(c), err
 	})
 	for i := range all {
-		out[i].Low.All = all[i].Low.All
+		out[i].Low.All, out[i].High.All = all[i].Low.All, all[i].High.All
 	}
 	return out, err
 }
@@ -381,7 +393,10 @@ func (a *cutting) cut(ctx context.Context, i int, bus audio.Buffer) (Cut, error)
 	}); err != nil {
 		return c, err
 	}
-	rest := a.crowd.beside(a.index(i))
+	rest, err := a.beside(ctx, own, x)
+	if err != nil {
+		return c, err
+	}
 	for side, end := range map[Side]*End{Low: &c.Low, High: &c.High} {
 		at := func(hz float64) (*Trimmed, error) { return a.trimmed(i, side, hz) }
 		if end.Alone, end.Mix, err = Corner(ctx, own, held, rest, side, at); err != nil {
@@ -399,6 +414,26 @@ func (a *cutting) cut(ctx context.Context, i int, bus audio.Buffer) (Cut, error)
 		}
 	}
 	return c, nil
+}
+
+// beside is the mix without a stem as an ear takes it, in the frames in which the stem sounds: as it adds up, not by energies,
+// for what plays the same notes adds up or takes away.
+func (a *cutting) beside(ctx context.Context, own *Excited, x audio.Buffer) ([][]float64, error) {
+	whole, err := a.whole(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rest, e := less(whole, x), a.crowd.ear
+	out, power := make([][]float64, len(own.at)), make([]float64, e.Frame/2+1)
+	for _, i := range own.Sounding() {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		out[i] = make([]float64, len(e.Hz))
+		e.Power(power, rest, own.at[i])
+		e.Excite(out[i], power, 0, len(e.Hz))
+	}
+	return out, nil
 }
 
 // frees works out what a cut frees: of the cellar by energy, of the peaks as they add up.

@@ -12,6 +12,7 @@ import (
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
+	"mellowthump/core/session"
 )
 
 // Corners are the corners that are tried, Hz: the nominal third-octaves of IEC 61260-1.
@@ -34,6 +35,22 @@ const (
 	Low  Side = "low"  // a high-pass
 	High Side = "high" // a low-pass
 )
+
+// id is that of its cut on a stem.
+func (s Side) id() string {
+	if s == High {
+		return session.RoomHigh
+	}
+	return session.RoomLow
+}
+
+// corners are those that are tried, the least far first.
+func (s Side) corners() []float64 {
+	if s == High {
+		return HighCorners
+	}
+	return LowCorners
+}
 
 // cut returns the filter that takes a side off at a corner.
 func (s Side) cut(hz float64, slope int) *move.Filter {
@@ -251,10 +268,7 @@ func Corner(ctx context.Context, own *Excited, x Hearing, rest [][]float64, side
 	if len(frames) == 0 {
 		return 0, 0, nil
 	}
-	corners := LowCorners
-	if side == High {
-		corners = HighCorners
-	}
+	corners := side.corners()
 	for i := len(corners) - 1; i >= 0 && alone == 0; i-- {
 		hz := corners[i]
 		if hz > 0.45*float64(own.ear.Rate) {

@@ -92,7 +92,8 @@ type rows struct {
 	*shell.View
 	Rows  []row
 	Parts []room.Share
-	Any   bool // something may be cut that is not
+	Any   bool // something may be cut from below that is not
+	Above bool // likewise from above
 	Rules session.Room
 }
 
@@ -126,7 +127,8 @@ func (h *handlers) cuts(c *gin.Context) {
 		h.FailWith(c, err)
 		return
 	}
-	_, out.Any = room.All(&v.Song.Song, cuts)
+	_, out.Any = room.All(&v.Song.Song, cuts, room.Low)
+	_, out.Above = room.All(&v.Song.Song, cuts, room.High)
 	for _, k := range cuts {
 		st := v.Song.Stem(k.Stem)
 		r := row{Stem: st, Cut: k, Low: st.RoomCut(session.RoomLow), High: st.RoomCut(session.RoomHigh)}
@@ -238,12 +240,16 @@ func (h *handlers) setCut(c *gin.Context) {
 	})
 }
 
-// cutAll cuts every stem from below at its own corner.
+// cutAll cuts every stem at its own corner, from below or from above.
 func (h *handlers) cutAll(c *gin.Context) {
-	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) { return h.all(c, song) })
+	side := room.Low
+	if c.PostForm("side") == string(room.High) {
+		side = room.High
+	}
+	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) { return h.all(c, song, side) })
 }
 
-func (h *handlers) all(c *gin.Context, song *session.Song) (session.Edit, error) {
+func (h *handlers) all(c *gin.Context, song *session.Song, side room.Side) (session.Edit, error) {
 	b, err := h.benchOf(c, song)
 	if err != nil {
 		return nil, err
@@ -252,7 +258,7 @@ func (h *handlers) all(c *gin.Context, song *session.Song) (session.Edit, error)
 	if err != nil {
 		return nil, err
 	}
-	e, ok := room.All(song, cuts)
+	e, ok := room.All(song, cuts, side)
 	if !ok {
 		return nil, shell.BadInput(c, "cut", errors.New("nothing more can go unheard: every stem is cut as far as it may be"))
 	}
@@ -283,7 +289,10 @@ func (h *handlers) setRules(c *gin.Context) {
 // try works out what is heard before it is made: all cuts, or one of a stem.
 func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
 	if what == "all" {
-		return h.all(c, song)
+		return h.all(c, song, room.Low)
+	}
+	if what == "above" {
+		return h.all(c, song, room.High)
 	}
 	part := strings.Split(what, ":")
 	if len(part) == 4 && part[0] == "voice" {
