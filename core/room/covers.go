@@ -19,6 +19,7 @@ import (
 const (
 	coverKey   = 0.0  // dB of a sound over the rest in an ERB from which it is audible: Fletcher's critical ratio, as on Levels
 	coverTell  = 0.10 // of a sound's audibility, lost to one other, from which it is told
+	coverList  = 0.01 // likewise, from which it is listed
 	coverMost  = 3    // pairs that are told
 	coverHalf  = 0.5  // of what is lost: a dip gives that back
 	dipStep    = 0.1  // dB
@@ -241,7 +242,7 @@ func (c *Crowd) over(of int) []Cover {
 	}
 	var out []Cover
 	for by, l := range lost {
-		if l > 0 && by != of && !(low(c.Stems[by]) && low(c.Stems[of])) {
+		if l >= coverList*c.energy[of] && by != of && !(low(c.Stems[by]) && low(c.Stems[of])) {
 			out = append(out, c.cover(by, of))
 		}
 	}

@@ -67,3 +67,15 @@ document.addEventListener("keydown", (e) => {
   clearTimeout(waiting);
   waiting = setTimeout(() => settle(edge, num(edge.dataset.hz)), 350);
 });
+
+// Chains that are open stay open.
+const opened = new Set();
+document.addEventListener("toggle", (e) => {
+  const at = e.target.closest?.("#room-chains details")?.dataset.at;
+  if (!at) return;
+  if (e.target.open) opened.add(at);
+  else if (e.target.isConnected) opened.delete(at);
+}, true);
+document.addEventListener("htmx:afterSettle", () => {
+  for (const at of opened) document.querySelector(`#room-chains details[data-at="${CSS.escape(at)}"]`)?.setAttribute("open", "");
+});
