@@ -30,6 +30,7 @@ type Song struct {
 	Buses   []Bus   `json:"buses,omitempty"`
 	Master  Master  `json:"master,omitzero"`
 	Room    *Room   `json:"room,omitempty"` // what Room goes by; nil: common practice
+	Body    *Body   `json:"body,omitempty"` // likewise Body
 	Plan    *Plan   `json:"plan,omitempty"` // trims that are being set outside
 
 	Raised float64 `json:"raised_db,omitempty"` // by how much the mix was raised for what its ducks freed

@@ -287,6 +287,11 @@ func (s *Song) validateRest() error {
 			return err
 		}
 	}
+	if s.Body != nil {
+		if err := s.Body.Validate(); err != nil {
+			return err
+		}
+	}
 	if s.Levels != nil {
 		return s.Levels.Validate()
 	}

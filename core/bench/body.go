@@ -1,0 +1,94 @@
+package bench
+
+import (
+	"context"
+
+	"mellowthump/core/body"
+	"mellowthump/core/find"
+	"mellowthump/core/mix"
+)
+
+// Weighed is what a part weighs over the loop: without what Body evens out, and as it is.
+type Weighed struct{ Before, Now *body.Weights }
+
+// Weigh weighs a part over the loop.
+func (b *Bench) Weigh(ctx context.Context, p body.Part) (out Weighed, err error) {
+	plain := b.Song.Unsteadied()
+	if out.Before, err = body.Weigh(ctx, b.Renderer, &plain, p, b.Line(), b.Loop); err != nil {
+		return out, err
+	}
+	out.Now, err = body.Weigh(ctx, b.Renderer, b.Song, p, b.Line(), b.Loop)
+	return out, err
+}
+
+// Steady evens a part out by a school; nil where there is nothing to even out. Own gains are those of the whole song.
+func (b *Bench) Steady(ctx context.Context, p body.Part, school body.School) (*body.Steadied, error) {
+	plain := b.Song.Unsteadied()
+	target := b.Song.BodyRules().Spread
+	key := mix.Key("steady", plain.Stems, plain.Triggers, p, b.Loop, school, target)
+	return mix.Cached(b.Renderer.Cache, key, func() (*body.Steadied, int, error) {
+		if school == body.Own {
+			mix.Doing(ctx, "Weighing "+p.Name+" over the whole song")
+			w, err := body.WeighWhole(ctx, b.Renderer, &plain, p, b.Line(), b.Whole())
+			if err != nil || len(w.Items) < 2 {
+				return nil, 0, err
+			}
+			s, err := body.ByOwnGains(ctx, b.Renderer, &plain, w, b.Line(), b.Loop, target)
+			return s, 4096, err
+		}
+		mix.Doing(ctx, "Fitting a compressor to "+p.Name)
+		w, err := body.Weigh(ctx, b.Renderer, &plain, p, b.Line(), b.Loop)
+		if err != nil || len(w.Items) < 2 {
+			return nil, 0, err
+		}
+		s, err := body.ByCompressor(ctx, b.Renderer, &plain, w, b.Line(), b.Loop, target, b.lowHz(p))
+		return s, 4096, err
+	})
+}
+
+// lowHz is where the low end of a part lies, Hz: the kick's fundamental, the commonest note of the bass by its length; 0 for
+// others.
+func (b *Bench) lowHz(p body.Part) float64 {
+	switch p.ID {
+	case body.Kick:
+		return b.KickHz()
+	case body.Bass:
+		length, hz, most := map[string]float64{}, 0.0, 0.0
+		for _, n := range b.Line() {
+			if length[n.Note] += n.End - n.Start; length[n.Note] > most {
+				most, hz = length[n.Note], n.Hz
+			}
+		}
+		return hz
+	}
+	return 0
+}
+
+// Body is what is told about the weight of hits and notes in the loop. It takes long the first time.
+func (b *Bench) Body(ctx context.Context) ([]find.Finding, error) {
+	target := b.Song.BodyRules().Spread
+	var out []find.Finding
+	for _, p := range body.Parts(b.Song) {
+		w, err := b.Weigh(ctx, p)
+		if err != nil {
+			return nil, err
+		}
+		if _, off, ok := w.Before.Worst(); !ok || float64(w.Before.Spread) <= target || !p.Low && off < body.Jumps {
+			continue
+		}
+		own, err := b.Steady(ctx, p, body.Own)
+		if err != nil {
+			return nil, err
+		}
+		var comp *body.Steadied
+		if p.Low {
+			if comp, err = b.Steady(ctx, p, body.Compressor); err != nil {
+				return nil, err
+			}
+		}
+		if f, ok := body.Uneven(b.Song, w.Before, own, comp, target); ok {
+			out = append(out, f)
+		}
+	}
+	return find.At("body", append(out, body.BoostedBefore(b.Song)...)), nil
+}

@@ -1,0 +1,76 @@
+package session
+
+import (
+	"fmt"
+	"strings"
+
+	"mellowthump/core/move"
+)
+
+// Body is what Body goes by. The default is common practice, with no published source.
+type Body struct {
+	Spread float64 `json:"spread_db"` // of the weights of hits and of notes, 10th to 90th percentile
+}
+
+// CommonBody is what a new song goes by.
+func CommonBody() Body { return Body{Spread: 2} }
+
+// BodyRules returns the song's own, or those of common practice.
+func (s *Song) BodyRules() Body {
+	if s.Body != nil {
+		return *s.Body
+	}
+	return CommonBody()
+}
+
+// Validate returns an error in plain words where a value is out of its range.
+func (b *Body) Validate() error {
+	if !(b.Spread >= 0.5 && b.Spread <= 24) {
+		return fmt.Errorf("a spread of %g dB is out of bounds; 0.5 to 24 are taken", b.Spread)
+	}
+	return nil
+}
+
+// SetBody sets what Body goes by.
+type SetBody struct{ Body Body }
+
+// Apply sets it.
+func (e SetBody) Apply(s *Song) (string, error) {
+	if e.Body == s.BodyRules() {
+		return "", nil
+	}
+	s.Body = &e.Body
+	return fmt.Sprintf("Ask that hits weigh the same within %g dB", e.Body.Spread), s.Validate()
+}
+
+// The ids of what Body does to a stem begin with bodyMove.
+const (
+	bodyMove   = "body-"
+	BodySteady = bodyMove + "steady"
+)
+
+// OfBody reports whether a move is one of Body's.
+func OfBody(m move.Move) bool { return strings.HasPrefix(m.ID, bodyMove) }
+
+// Unbodied returns the song without what Body did: the "before" of Body.
+func (s Song) Unbodied() Song { return s.without(OfBody) }
+
+// Unsteadied returns the song without what evens its hits out.
+func (s Song) Unsteadied() Song {
+	return s.without(func(m move.Move) bool { return m.ID == BodySteady })
+}
+
+// Unsteady takes out what evens stems out.
+type Unsteady struct{ Stems []string }
+
+// Apply takes it out.
+func (e Unsteady) Apply(s *Song) (string, error) {
+	said := ""
+	for _, id := range e.Stems {
+		if st := s.Stem(id); st != nil && st.Move(BodySteady) != nil {
+			st.SetMove(move.Move{ID: BodySteady})
+			said = st.Name + " weighs what it weighed"
+		}
+	}
+	return said, s.Validate()
+}
