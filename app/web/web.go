@@ -6,6 +6,7 @@ import (
 	"io/fs"
 
 	"mellowthump/app/store"
+	"mellowthump/app/web/body"
 	"mellowthump/app/web/duck"
 	"mellowthump/app/web/intake"
 	"mellowthump/app/web/levels"
@@ -45,7 +46,7 @@ func stages(s *shell.Server) []*shell.Stage {
 		pocket.Stage(s),
 		duck.Stage(s),
 		room.Stage(s, voice),
-		{Key: "body", Name: "Body", Question: "Does it punch, does each hit weigh the same, is the bass heard on a small speaker?", Will: "It will steady hits and notes, shape attack and tail, and check each bass note on a small speaker."},
+		body.Stage(s),
 		{Key: "width", Name: "Width", Question: "Is the low end mono, does anything cancel when summed?", Will: "It will show correlation by band, what the mono sum loses, and the lowest corner that makes it safe."},
 		{Key: "compare", Name: "Compare", Question: "How does it stand against a finished track, and in other rooms and devices?", Will: "It will set the song against references and small-speaker stand-ins, at matched loudness."},
 		{Key: "print", Name: "Print", Question: "How loud, how clipped, what goes out?", Will: "It will print premaster, listening copy and stems, and say which stem made the limiter work."},

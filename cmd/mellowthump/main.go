@@ -1,4 +1,4 @@
-// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room.
+// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room, body.
 package main
 
 import (
@@ -27,6 +27,7 @@ const usage = `mellowthump: a low-end workbench for beat producers
                                                              JSON: before, duck, after
   mellowthump room    --kick K --bass B --stem S [--stem S2 ...]
                                                              JSON: what the stems put under kick and bass, what may go unheard
+  mellowthump body    FILE --role kick|bass                  JSON: what each hit or note weighs
 `
 
 // errUsage marks wrong usage: exit status 2.
@@ -34,7 +35,7 @@ type errUsage struct{ error }
 
 // commands by name.
 var commands = map[string]func(ctx context.Context, args []string, out io.Writer) error{
-	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf,
+	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf,
 }
 
 func main() {

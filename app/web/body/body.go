@@ -1,0 +1,259 @@
+// Package body is the stage Body in the browser: does it punch, and does each hit weigh the same?
+package body
+
+import (
+	"errors"
+	"fmt"
+	"html/template"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/plot"
+	"mellowthump/app/web/shell"
+	"mellowthump/core/bench"
+	"mellowthump/core/body"
+	"mellowthump/core/export"
+	"mellowthump/core/meter"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+type handlers struct{ *shell.Server }
+
+type sheet struct {
+	*shell.View
+	Picture template.HTML
+	Rules   session.Body
+	Rows    []bench.Weighed // of kick and bass
+	Moved   []*shell.Chain  // of those that have moves of Body
+	Others  []*shell.Chain
+	Away    bool // moves of Body are on
+}
+
+const noStems = "There are no stems yet. Drop them on Intake."
+
+func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
+	out := &sheet{View: v, Rules: v.BodyRules()}
+	if len(v.Stems) == 0 {
+		v.Lead = v.Trouble
+		return out, nil
+	}
+	p := plot.WeightPlot{From: float64(v.Win.From) / float64(v.Rate), To: float64(v.Win.To) / float64(v.Rate), Spread: out.Rules.Spread}
+	var now []*body.Weights
+	for _, part := range body.Parts(&v.Song.Song) {
+		if !part.Low {
+			continue
+		}
+		w, err := v.Bench.Weigh(c.Request.Context(), part)
+		if err != nil {
+			return nil, err
+		}
+		out.Rows, now = append(out.Rows, w), append(now, w.Now)
+		side := plot.WeightSide{Name: part.Name, Median: w.Now.Median}
+		before := map[float64]meter.Figure{}
+		for _, it := range w.Before.Items {
+			before[it.At] = it.Weight
+		}
+		for _, it := range w.Now.Items {
+			b := plot.WeightBar{At: it.At, End: it.End, Now: it.Weight, Before: meter.None, Place: v.Position(it.At)}
+			if was, ok := before[it.At]; ok {
+				b.Before = was
+			}
+			side.Bars = append(side.Bars, b)
+		}
+		if part.ID == body.Kick {
+			p.Kick = side
+		} else {
+			p.Bass = side
+		}
+	}
+	v.Lead = body.Sentence(now, out.Rules.Spread)
+	p.Beats = bars(v, p.From, p.To)
+	out.Picture = plot.Weights(p)
+	out.chains()
+	return out, nil
+}
+
+// bars are the bar lines of a stretch, at most sixteen of them.
+func bars(v *shell.View, from, to float64) []plot.WeightBeat {
+	var out []plot.WeightBeat
+	bar := v.BarSeconds()
+	step := 1
+	for (to-from)/(bar*float64(step)) > 16 {
+		step *= 2
+	}
+	first := int((from - v.Grid) / bar)
+	for k := first; ; k += step {
+		at := v.Grid + float64(k)*bar
+		if at > to-bar/8 {
+			return out
+		}
+		if at >= from-1e-6 {
+			out = append(out, plot.WeightBeat{At: at, Name: fmt.Sprint(k + 1)})
+		}
+	}
+}
+
+func (out *sheet) chains() {
+	for _, at := range out.Places() {
+		k := out.ChainAt(at)
+		of := false
+		for _, r := range k.Rows {
+			if session.OfBody(r.Move) {
+				of = true
+				out.Away = out.Away || !r.Off
+			}
+		}
+		if of {
+			out.Moved = append(out.Moved, k)
+		} else {
+			out.Others = append(out.Others, k)
+		}
+	}
+}
+
+// school is a row of the schools.
+type school struct {
+	*body.Steadied
+	Label, Values string
+	On            bool // it is what evens the part out now
+}
+
+// Own reports whether it is own gains.
+func (s school) Own() bool { return s.School == body.Own }
+
+// steadied answers with the schools for a part, and the findings.
+func (h *handlers) steadied(c *gin.Context) {
+	v := h.Look(c, "body")
+	if v == nil {
+		return
+	}
+	if len(v.Stems) == 0 {
+		h.Fail(c, http.StatusConflict, noStems)
+		return
+	}
+	type view struct {
+		*shell.View
+		Parts   []body.Part
+		Part    body.Part
+		Weighed bench.Weighed
+		Schools []school
+		Off     bool // the part may be let go of
+		Rules   session.Body
+	}
+	out := view{View: v, Parts: body.Parts(&v.Song.Song), Rules: v.BodyRules()}
+	id := c.Query("part")
+	if id == "" && len(out.Parts) > 0 {
+		id = out.Parts[0].ID
+		if _, ok := body.Of(&v.Song.Song, body.Bass); ok {
+			id = body.Bass
+		}
+	}
+	var ok bool
+	if out.Part, ok = body.Of(&v.Song.Song, id); !ok && id != "" {
+		h.Fail(c, http.StatusNotFound, "That part is no longer there.")
+		return
+	}
+	ctx := c.Request.Context()
+	err := h.JudgeLater(c, v)
+	if err == nil && ok {
+		out.Weighed, err = v.Bench.Weigh(ctx, out.Part)
+	}
+	for _, s := range body.Schools {
+		if err != nil || !ok {
+			break
+		}
+		var got *body.Steadied
+		if got, err = v.Bench.Steady(ctx, out.Part, s.School); got == nil || got.After == nil {
+			continue
+		}
+		row := school{Steadied: got, Label: s.Label, Values: out.Part.Name + ": " + move.Words(got.Move)}
+		for _, st := range out.Part.Stems(&v.Song.Song) {
+			if m := st.Move(session.BodySteady); m != nil {
+				out.Off = true
+				row.On = row.On || m.Params.Kind() == got.Move.Kind()
+			}
+		}
+		out.Schools = append(out.Schools, row)
+	}
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	h.Write(c, http.StatusOK, "bodysteady", out)
+}
+
+// steady evens a part out by a school, or lets it go.
+func (h *handlers) steady(c *gin.Context) {
+	h.WorkOut(c, "body", "steady", func(song *session.Song) (session.Edit, error) {
+		if c.PostForm("out") != "" {
+			p, ok := body.Of(song, c.PostForm("part"))
+			if !ok {
+				return nil, shell.BadInput(c, "steady", errNoPart)
+			}
+			var e session.Unsteady
+			for _, st := range p.Stems(song) {
+				e.Stems = append(e.Stems, st.ID)
+			}
+			return e, nil
+		}
+		return h.evened(c, song, c.PostForm("part"), c.PostForm("school"))
+	})
+}
+
+var errNoPart = errors.New("there is no such part to even out")
+
+func (h *handlers) evened(c *gin.Context, song *session.Song, part, by string) (session.Edit, error) {
+	p, ok := body.Of(song, part)
+	if !ok || by != string(body.Own) && by != string(body.Compressor) {
+		return nil, shell.BadInput(c, "steady", errNoPart)
+	}
+	b, err := h.Bench(c.Request.Context(), song)
+	if err != nil {
+		return nil, err
+	}
+	s, err := b.Steady(c.Request.Context(), p, body.School(by))
+	if err != nil {
+		return nil, err
+	}
+	if s == nil || s.Move == nil {
+		return nil, shell.BadInput(c, "steady", fmt.Errorf("%s has fewer than two hits or notes here: there is nothing to even out", p.Name))
+	}
+	return s.Edit(song), nil
+}
+
+// setRules sets what Body goes by.
+func (h *handlers) setRules(c *gin.Context) {
+	h.WorkOut(c, "body", "rules", func(song *session.Song) (session.Edit, error) {
+		r := song.BodyRules()
+		var err error
+		if r.Spread, err = move.ParseNumber(c.PostForm("spread"), "dB"); err != nil {
+			return nil, shell.BadInput(c, "rules", fmt.Errorf("the spread %w", err))
+		}
+		if err := r.Validate(); err != nil {
+			return nil, shell.BadInput(c, "rules", err)
+		}
+		return session.SetBody{Body: r}, nil
+	})
+}
+
+// settings sends what Body's moves are, in general terms, to be set by hand elsewhere.
+func (h *handlers) settings(c *gin.Context) {
+	song := h.Load(c)
+	if song == nil {
+		return
+	}
+	f, err := export.Moves("Body settings", &song.Song, session.OfBody, nil)
+	h.Send(c, f, err)
+}
+
+// try works out what is heard before it is made: a part evened out by a school.
+func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
+	part := strings.Split(what, ":")
+	if len(part) != 3 || part[0] != "steady" {
+		return nil, &shell.InputError{Field: "steady", Sentence: "There is nothing of that name to hear."}
+	}
+	return h.evened(c, song, part[1], part[2])
+}

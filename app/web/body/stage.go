@@ -1,0 +1,29 @@
+package body
+
+import (
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/shell"
+	"mellowthump/core/bench"
+	"mellowthump/core/find"
+	"mellowthump/core/session"
+)
+
+// Stage returns the stage.
+func Stage(s *shell.Server) *shell.Stage {
+	h := &handlers{s}
+	return &shell.Stage{
+		Key: "body", Name: "Body", Question: "Does it punch, and does each hit weigh the same?",
+		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Body(c.Request.Context()) },
+		Later:    true,
+		Sheet:    h.sheet,
+		Before:   session.Song.Unbodied, BeforeName: "before Body's moves",
+		Try: h.try,
+		Routes: func(g *gin.RouterGroup) {
+			g.GET("/body/steady", h.Whole, h.steadied)
+			g.POST("/body/steady", h.LimitForm, h.steady)
+			g.POST("/body/rules", h.LimitForm, h.setRules)
+			g.GET("/body/settings.txt", h.settings)
+		},
+	}
+}
