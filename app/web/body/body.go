@@ -146,10 +146,7 @@ func (h *handlers) steadied(c *gin.Context) {
 	out := view{View: v, Parts: body.Parts(&v.Song.Song), Rules: v.BodyRules()}
 	id := c.Query("part")
 	if id == "" && len(out.Parts) > 0 {
-		id = out.Parts[0].ID
-		if _, ok := body.Of(&v.Song.Song, body.Bass); ok {
-			id = body.Bass
-		}
+		id = h.widest(c, v, out.Parts)
 	}
 	var ok bool
 	if out.Part, ok = body.Of(&v.Song.Song, id); !ok && id != "" {
@@ -183,6 +180,20 @@ func (h *handlers) steadied(c *gin.Context) {
 		return
 	}
 	h.Write(c, http.StatusOK, "bodysteady", out)
+}
+
+// widest is the part of kick and bass that is the furthest from even; the first of all where neither is there.
+func (h *handlers) widest(c *gin.Context, v *shell.View, parts []body.Part) string {
+	id, most := parts[0].ID, meter.Figure(-1)
+	for _, p := range parts {
+		if !p.Low {
+			continue
+		}
+		if w, err := v.Bench.Weigh(c.Request.Context(), p); err == nil && w.Before.Spread.Valid() && w.Before.Spread > most {
+			id, most = p.ID, w.Before.Spread
+		}
+	}
+	return id
 }
 
 // steady evens a part out by a school, or lets it go.

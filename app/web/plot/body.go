@@ -74,7 +74,7 @@ func Weights(p WeightPlot) template.HTML {
 				next = math.Min(next, v.Bars[i+1].At)
 			}
 			a := x(b.At)
-			wide := math.Max(least, math.Min(x(next)-a-2, (w-left-right)/8))
+			wide := math.Max(least, x(next)-a-2)
 			if label == "kick-label" {
 				wide = math.Min(wide, 16)
 			}
