@@ -76,18 +76,30 @@ func TestBody(t *testing.T) {
 	if steady() == nil {
 		t.Error("undo does not bring it back")
 	}
-	if status, _ := b.edit(id, "/body/rules", url.Values{"spread": {"12"}}); status != 200 || b.load(id).BodyRules().Spread != 12 {
+	if status, _ := b.edit(id, "/body/rules", url.Values{"spread": {"12"}, "attack": {"5"}}); status != 200 || b.load(id).BodyRules().Spread != 12 {
 		t.Error("what is asked is not taken")
 	}
 	for path, bad := range map[string]url.Values{
-		"/body/rules": {"spread": {"none"}}, "/body/steady": {"part": {"kick"}, "school": {"magic"}},
+		"/body/rules": {"spread": {"none"}}, "/body/attack": {"part": {"kick"}, "attack": {"much"}, "sustain": {"0"}}, "/body/steady": {"part": {"kick"}, "school": {"magic"}},
 	} {
 		if status, body := b.edit(id, path, bad); status != 422 || !strings.Contains(body, `role="alert"`) {
 			t.Errorf("%s: %d", path, status)
 		}
 	}
-	if status, _ := b.edit(id, "/body/rules", url.Values{"spread": {"90"}}); status != 422 {
+	if status, _ := b.edit(id, "/body/rules", url.Values{"spread": {"90"}, "attack": {"6"}}); status != 422 {
 		t.Errorf("90 dB: %d", status)
+	}
+	if status, body := b.edit(id, "/body/attack", url.Values{"part": {"kick"}, "attack": {"3"}, "sustain": {"-4"}}); status != 200 {
+		t.Errorf("%d %.300s", status, body)
+	}
+	if a, ok := b.load(id).ByRole(session.Kick)[0].Move(session.BodyAttack).Params.(*move.Attack); !ok || a.Attack != 3 || a.Sustain != -4 {
+		t.Error("it is not shaped")
+	}
+	if status, _ := b.edit(id, "/body/attack", url.Values{"part": {"kick"}, "attack": {"0"}, "sustain": {"0"}}); status != 200 || b.load(id).ByRole(session.Kick)[0].Move(session.BodyAttack) != nil {
+		t.Error("it is still shaped")
+	}
+	if status, _ := b.edit(id, "/body/attack", url.Values{"part": {"kick"}, "attack": {"40"}, "sustain": {"0"}}); status != 422 {
+		t.Errorf("40 dB: %d", status)
 	}
 	if status, _ := b.edit(id, "/body/steady", url.Values{"part": {"nobody"}, "school": {"own"}}); status != 422 {
 		t.Errorf("nobody: %d", status)

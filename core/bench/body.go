@@ -46,6 +46,17 @@ func (b *Bench) Steady(ctx context.Context, p body.Part, school body.School) (*b
 	})
 }
 
+// Shape brings the attack of a part to what is asked; nil where it has none.
+func (b *Bench) Shape(ctx context.Context, p body.Part) (*body.Shaped, error) {
+	plain := b.Song.Unshaped()
+	asked := b.Song.BodyRules().Attack
+	return mix.Cached(b.Renderer.Cache, mix.Key("shape", plain.Stems, plain.Triggers, p, b.Loop, asked), func() (*body.Shaped, int, error) {
+		mix.Doing(ctx, "Shaping "+p.Name)
+		s, err := body.Shape(ctx, b.Renderer, &plain, p, b.Line(), b.Loop, asked)
+		return s, 4096, err
+	})
+}
+
 // lowHz is where the low end of a part lies, Hz: the kick's fundamental, the commonest note of the bass by its length; 0 for
 // others.
 func (b *Bench) lowHz(p body.Part) float64 {
@@ -72,6 +83,15 @@ func (b *Bench) Body(ctx context.Context) ([]find.Finding, error) {
 		w, err := b.Weigh(ctx, p)
 		if err != nil {
 			return nil, err
+		}
+		if p.Drum(b.Song) && w.Before.Attack.Valid() && float64(w.Before.Attack) < b.Song.BodyRules().Attack {
+			s, err := b.Shape(ctx, p)
+			if err != nil {
+				return nil, err
+			}
+			if f, ok := body.Soft(b.Song, s, b.Song.BodyRules().Attack); ok {
+				out = append(out, f)
+			}
 		}
 		if _, off, ok := w.Before.Worst(); !ok || float64(w.Before.Spread) <= target || !p.Low && off < body.Jumps {
 			continue

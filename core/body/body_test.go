@@ -195,3 +195,59 @@ func TestBoostBefore(t *testing.T) {
 		t.Error("told again")
 	}
 }
+
+// A struck part whose attack is soft is told, and the least shaping that brings it to what is asked is what a render has; half a
+// decibel less does not. One that is struck hard is not told.
+func TestShape(t *testing.T) {
+	lib := &mix.Memory{}
+	song := session.New("x", 120)
+	song.Rate = rate
+	x := audio.New(rate, 1, 4*rate)
+	for k := range 7 {
+		for i := range int(0.4 * rate) { // it comes slowly and lasts
+			s := float64(i) / rate
+			x.Ch[0][rate/4+k*rate/2+i] = float32(0.5 * math.Sin(2*math.Pi*190*s) * math.Exp(-s/0.2) * math.Min(1, 0.7+s/0.03))
+		}
+	}
+	id := strings.Repeat("b", 64)
+	lib.Put(id, x)
+	song.Stems = []session.Stem{{ID: "s", Name: "Snare", Role: session.Snare, Audio: id}}
+	r, w, ctx := mix.New(lib, 1<<28), mix.Window{To: x.Frames()}, context.Background()
+	p, ok := Of(&song, "s")
+	if !ok || !p.Drum(&song) {
+		t.Fatal("no drum")
+	}
+	s, err := Shape(ctx, r, &song, p, nil, w, 8)
+	if err != nil || s == nil || !s.Reached || s.Move.Attack < 1 {
+		t.Fatalf("%+v %v", s, err)
+	}
+	less := *s.Move
+	if less.Sustain < 0 {
+		less.Sustain += shapeStep
+	} else {
+		less.Attack -= shapeStep
+	}
+	if l, err := Weigh(ctx, r, shapedBy(&song, p, &less), p, nil, w); err != nil || float64(l.Attack) >= 8 {
+		t.Errorf("%+v does it too: %.2f dB", less, float64(l.Attack))
+	}
+	f, ok := Soft(&song, s, 8)
+	if !ok || f.ID != "soft.s" || !strings.Contains(f.What, "its attack is") {
+		t.Fatalf("%+v: %+v %+v", f, s, s.Move)
+	}
+	if _, err := f.Edit().Apply(&song); err != nil {
+		t.Fatal(err)
+	}
+	if now, err := Weigh(ctx, r, &song, p, nil, w); err != nil || math.Abs(float64(now.Attack-s.After.Attack)) > 0.05 {
+		t.Errorf("carried out it is %.2f dB, %.2f was said", float64(now.Attack), float64(s.After.Attack))
+	}
+	if _, ok := Soft(&song, s, 8); ok {
+		t.Error("it is told again")
+	}
+	hard, song2, w2 := kicks(t, -6, -6, -6)
+	k, _ := Of(song2, Kick)
+	if s, err := Shape(ctx, hard, song2, k, nil, w2, 1); err != nil || s == nil {
+		t.Fatal(err)
+	} else if _, ok := Soft(song2, s, 1); ok {
+		t.Error("a hard hit is told soft")
+	}
+}

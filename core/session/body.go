@@ -10,10 +10,11 @@ import (
 // Body is what Body goes by. The default is common practice, with no published source.
 type Body struct {
 	Spread float64 `json:"spread_db"` // of the weights of hits and of notes, 10th to 90th percentile
+	Attack float64 `json:"attack_db"` // of struck parts: peak over body
 }
 
 // CommonBody is what a new song goes by.
-func CommonBody() Body { return Body{Spread: 2} }
+func CommonBody() Body { return Body{Spread: 2, Attack: 6} }
 
 // BodyRules returns the song's own, or those of common practice.
 func (s *Song) BodyRules() Body {
@@ -28,6 +29,9 @@ func (b *Body) Validate() error {
 	if !(b.Spread >= 0.5 && b.Spread <= 24) {
 		return fmt.Errorf("a spread of %g dB is out of bounds; 0.5 to 24 are taken", b.Spread)
 	}
+	if !(b.Attack >= 0 && b.Attack <= 24) {
+		return fmt.Errorf("an attack of %g dB is out of bounds; 0 to 24 are taken", b.Attack)
+	}
 	return nil
 }
 
@@ -40,13 +44,14 @@ func (e SetBody) Apply(s *Song) (string, error) {
 		return "", nil
 	}
 	s.Body = &e.Body
-	return fmt.Sprintf("Ask that hits weigh the same within %g dB", e.Body.Spread), s.Validate()
+	return fmt.Sprintf("Ask that hits weigh the same within %g dB, and %g dB of attack", e.Body.Spread, e.Body.Attack), s.Validate()
 }
 
 // The ids of what Body does to a stem begin with bodyMove.
 const (
 	bodyMove   = "body-"
 	BodySteady = bodyMove + "steady"
+	BodyAttack = bodyMove + "attack"
 )
 
 // OfBody reports whether a move is one of Body's.
@@ -58,6 +63,11 @@ func (s Song) Unbodied() Song { return s.without(OfBody) }
 // Unsteadied returns the song without what evens its hits out.
 func (s Song) Unsteadied() Song {
 	return s.without(func(m move.Move) bool { return m.ID == BodySteady })
+}
+
+// Unshaped returns the song without Body's shaping of attacks.
+func (s Song) Unshaped() Song {
+	return s.without(func(m move.Move) bool { return m.ID == BodyAttack })
 }
 
 // Unsteady takes out what evens stems out.

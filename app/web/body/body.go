@@ -140,6 +140,8 @@ func (h *handlers) steadied(c *gin.Context) {
 		Part    body.Part
 		Weighed bench.Weighed
 		Schools []school
+		Shape   move.Attack // what shapes the part now
+		Drum    bool
 		Off     bool // the part may be let go of
 		Rules   session.Body
 	}
@@ -153,6 +155,14 @@ func (h *handlers) steadied(c *gin.Context) {
 		h.Fail(c, http.StatusNotFound, "That part is no longer there.")
 		return
 	}
+	for _, st := range out.Part.Stems(&v.Song.Song) {
+		if m := st.Move(session.BodyAttack); m != nil {
+			if a, ok := m.Params.(*move.Attack); ok {
+				out.Shape = *a
+			}
+		}
+	}
+	out.Drum = out.Part.Drum(&v.Song.Song)
 	ctx := c.Request.Context()
 	err := h.JudgeLater(c, v)
 	if err == nil && ok {
@@ -235,6 +245,28 @@ func (h *handlers) evened(c *gin.Context, song *session.Song, part, by string) (
 	return s.Edit(song), nil
 }
 
+// shape raises or lowers the attack of a part, and what lasts of it.
+func (h *handlers) shape(c *gin.Context) {
+	h.WorkOut(c, "body", "attack", func(song *session.Song) (session.Edit, error) {
+		p, ok := body.Of(song, c.PostForm("part"))
+		if !ok {
+			return nil, shell.BadInput(c, "attack", errors.New("there is no such part to shape"))
+		}
+		var m move.Attack
+		var err error
+		if m.Attack, err = move.ParseNumber(c.PostForm("attack"), "dB"); err != nil {
+			return nil, shell.BadInput(c, "attack", fmt.Errorf("the attack %w", err))
+		}
+		if m.Sustain, err = move.ParseNumber(c.PostForm("sustain"), "dB"); err != nil {
+			return nil, shell.BadInput(c, "attack", fmt.Errorf("the sustain %w", err))
+		}
+		if err := move.Validate(&m); err != nil {
+			return nil, shell.BadInput(c, "attack", err)
+		}
+		return body.ShapeEdit(song, p, &m, ""), nil
+	})
+}
+
 // setRules sets what Body goes by.
 func (h *handlers) setRules(c *gin.Context) {
 	h.WorkOut(c, "body", "rules", func(song *session.Song) (session.Edit, error) {
@@ -242,6 +274,9 @@ func (h *handlers) setRules(c *gin.Context) {
 		var err error
 		if r.Spread, err = move.ParseNumber(c.PostForm("spread"), "dB"); err != nil {
 			return nil, shell.BadInput(c, "rules", fmt.Errorf("the spread %w", err))
+		}
+		if r.Attack, err = move.ParseNumber(c.PostForm("attack"), "dB"); err != nil {
+			return nil, shell.BadInput(c, "rules", fmt.Errorf("the attack %w", err))
 		}
 		if err := r.Validate(); err != nil {
 			return nil, shell.BadInput(c, "rules", err)

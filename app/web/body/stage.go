@@ -22,6 +22,7 @@ func Stage(s *shell.Server) *shell.Stage {
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/body/steady", h.Whole, h.steadied)
 			g.POST("/body/steady", h.LimitForm, h.steady)
+			g.POST("/body/attack", h.LimitForm, h.shape)
 			g.POST("/body/rules", h.LimitForm, h.setRules)
 			g.GET("/body/settings.txt", h.settings)
 		},
