@@ -31,6 +31,7 @@ var examples = map[string][]Params{
 	"nudge":  {&Nudge{MS: 20}, &Nudge{MS: -7.77}, &Nudge{MS: 99.991}},
 	"gains":  {&Gains{Steps: []GainStep{{At: 0.2, DB: -6}, {At: 0.21, DB: 3}, {At: 1.4, DB: 5}}}, &Gains{Steps: []GainStep{{At: 0, DB: 2}, {At: 2.2, DB: -24}}}},
 	"attack": {&Attack{Attack: 6}, &Attack{Attack: -12, Sustain: 12}, &Attack{Sustain: -6}},
+	"drive":  {&Drive{Adds: DriveBoth, Drive: 12, Over: 120, Level: -6}, &Drive{Adds: DriveEven, Drive: 24, Over: 20, Level: 12, Gain: -3}, &Drive{Adds: DriveOdd, Drive: 0, Over: 2000, Level: 0}},
 	"compress": {&Compress{Threshold: -30, Ratio: 4, Knee: 6, Attack: 30, Release: 300, Makeup: 3, BackHz: 45, Back: 2},
 		&Compress{Threshold: -50, Ratio: 20, Attack: 0.1, Release: 2000, BackHz: 50}},
 	"softclip": {&SoftClip{Threshold: -9, Knee: 6}, &SoftClip{Threshold: -12}, &SoftClip{Threshold: 0, Knee: 3}},

@@ -1,0 +1,184 @@
+package move
+
+import (
+	"fmt"
+	"math"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
+)
+
+var driveKind = &Kind{
+	Name: "drive", Label: "Harmonics", Does: "adds harmonics to a sound",
+	Where: Anywhere, New: func() Params { return &Drive{Adds: DriveOdd, Drive: 6, Over: 120, Level: -12} },
+}
+
+// What harmonics a drive adds.
+const (
+	DriveOdd  = "odd"
+	DriveEven = "even"
+	DriveBoth = "both"
+)
+
+const (
+	driveTimes = 4    // by which the rate is raised
+	driveCut   = 0.41 // of the rate: the corner of the filter there and back, so that nothing folds; what is added is flat to 0.3
+)
+
+// drivePhases are the phases of that filter, a Kaiser-windowed sinc (beta 9).
+var drivePhases = func() (h [driveTimes][clipTaps]float32) {
+	for k := range h {
+		sum := 0.0
+		var v [clipTaps]float64
+		for i := range v {
+			u := float64(k)/driveTimes - float64(i-(clipTaps/2-1))
+			v[i] = 1
+			if a := 2 * math.Pi * driveCut * u; a != 0 {
+				v[i] = math.Sin(a) / a
+			}
+			v[i] *= dsp.Kaiser(u/(clipTaps/2), 9)
+			sum += v[i]
+		}
+		for i := range v {
+			h[k][i] = float32(v[i] / sum)
+		}
+	}
+	return h
+}()
+
+// driveOrder is that of the high-pass behind it.
+const driveOrder = 4
+
+// Drive adds harmonics beside the sound, four times oversampled: atan(g x) / atan(g) is odd (of a full-scale sine its harmonics are
+// 2 p^n / (n atan g), n odd, p = (sqrt(1 + g^2) - 1) / g), its square is even, half of each is both; g is the drive. What is added
+// is high-passed, so that the low end stays, and stands at a level to the sound. A level of -60 dB is a null.
+type Drive struct {
+	Adds  string  `json:"adds"` // "odd", "even" or "both"
+	Drive float64 `json:"drive_db"`
+	Over  float64 `json:"over_hz"`  // of what is added
+	Level float64 `json:"level_db"` // likewise
+	Gain  float64 `json:"gain_db"`  // after it
+}
+
+const driveSilent = -60.0 // dB
+
+// Kind is drive.
+func (*Drive) Kind() *Kind { return driveKind }
+
+// Fields are what is added, and how much.
+func (d *Drive) Fields() []Field {
+	return []Field{
+		{Name: "adds", Label: "harmonics", Text: &d.Adds, Choices: choices(DriveOdd, "odd", DriveEven, "even", DriveBoth, "odd and even")},
+		{Name: "drive_db", Label: "drive", Unit: "dB", Number: &d.Drive, Lo: 0, Hi: 24, Step: 0.5},
+		{Name: "over_hz", Label: "over", Unit: "Hz", Number: &d.Over, Lo: 20, Hi: 2000, Step: 1},
+		{Name: "level_db", Label: "level", Unit: "dB", Number: &d.Level, Lo: driveSilent, Hi: 12, Step: 0.5},
+		{Name: "gain_db", Label: "gain after", Unit: "dB", Number: &d.Gain, Lo: -24, Hi: 24, Step: 0.1},
+	}
+}
+
+// Needs is nothing.
+func (*Drive) Needs() Needs { return Needs{} }
+
+func (d *Drive) sections(rate float64) []dsp.Biquad {
+	s, err := dsp.ButterworthHighpass(driveOrder, d.Over, rate)
+	if err != nil {
+		return nil
+	}
+	return s
+}
+
+// Memory is that of its filters.
+func (d *Drive) Memory(p Place) int { return 2*clipTaps + dsp.Settles(d.sections(float64(p.Rate))) }
+
+// Words says it.
+func (d *Drive) Words() string {
+	adds := d.Adds
+	if adds == DriveBoth {
+		adds = "odd and even"
+	}
+	return fmt.Sprintf("%s harmonics over %s Hz, drive %s dB, added at %s dB", adds, figure.Short(d.Over), figure.Short(d.Drive), figure.Short(d.Level))
+}
+
+// Processor adds to each channel on its own; it is as late as its filters are long.
+func (d *Drive) Processor(p Place) (Processor, error) {
+	if err := Validate(d); err != nil {
+		return nil, err
+	}
+	g := dsp.Gain(d.Drive)
+	return &driving{of: *d, drive: g, norm: 1 / math.Atan(g), level: dsp.Gain(d.Level), gain: float32(dsp.Gain(d.Gain)), high: d.sections(float64(p.Rate))}, nil
+}
+
+type driving struct {
+	of                 Drive
+	drive, norm, level float64
+	gain               float32
+	high               []dsp.Biquad
+	each               []*driveChannel
+}
+
+type driveChannel struct {
+	past  []float32
+	added []float32
+	high  *dsp.Filter
+	part  []float32
+}
+
+func (*driving) Latency() int { return clipTaps - 1 }
+
+// bend is what is added for an amplitude, at its level.
+func (g *driving) bend(v float32) float32 {
+	odd := math.Atan(g.drive*float64(v)) * g.norm
+	switch g.of.Adds {
+	case DriveEven:
+		odd *= odd
+	case DriveBoth:
+		odd = (odd + odd*odd) / 2
+	}
+	return float32(g.level * odd)
+}
+
+// Process delays the sound and adds what the curve makes of it, worked out at the higher rate, behind the high-pass.
+func (g *driving) Process(x, _ audio.Buffer) {
+	for ch := range x.Ch {
+		if ch == len(g.each) {
+			g.each = append(g.each, &driveChannel{past: make([]float32, clipTaps-1), high: dsp.NewFilter(g.high)})
+		}
+		g.channel(g.each[ch], x.Ch[ch])
+	}
+}
+
+func (g *driving) channel(s *driveChannel, x []float32) {
+	w := append(s.past, x...)
+	for len(s.added) < len(x)+clipTaps {
+		s.added = append(s.added, 0)
+	}
+	if g.of.Level > driveSilent {
+		for i := range x {
+			add, in := s.added[i:i+clipTaps], w[i:i+clipTaps]
+			for k := range drivePhases {
+				h := &drivePhases[k]
+				var v float32
+				for j, c := range h {
+					v += c * in[j]
+				}
+				if v = g.bend(v) / driveTimes; v == 0 {
+					continue
+				}
+				for j, c := range h {
+					add[j] += c * v
+				}
+			}
+		}
+	}
+	s.part = append(s.part[:0], s.added[:len(x)]...)
+	s.high.Process(s.part, s.part)
+	for i := range x {
+		x[i] = (w[i] + s.part[i]) * g.gain
+	}
+	n := copy(s.added, s.added[len(x):])
+	for i := n; i < len(s.added); i++ {
+		s.added[i] = 0
+	}
+	s.past = append(s.past[:0], w[len(w)-(clipTaps-1):]...)
+}
