@@ -63,6 +63,16 @@ func TestBody(t *testing.T) {
 	if m := load().Stem(stem).Move(session.BodySteady); m != nil {
 		t.Error("it is still there")
 	}
+	p.until("the ladders", "document.querySelector('#ladders') && document.querySelector('#on-phone.on')")
+	p.click("#on-earbuds")
+	p.until("another speaker", "document.querySelector('#on-earbuds.on') && document.querySelector('#speaker-says').textContent.includes('earbuds')")
+	p.click("#on-phone")
+	p.until("the drive", "document.querySelector('#on-phone.on') && document.querySelector('#drive-in')")
+	p.edited("harmonics", func() { p.click("#drive-in") })
+	p.until("a way back", "document.querySelector('#drive-out')")
+	if load().ByRole(session.Bass)[0].Move(session.BodyDrive) == nil {
+		t.Error("no harmonics are added")
+	}
 	p.typed("#body-spread", "wide")
 	p.until("a sentence", "document.querySelector('#rules-wrong')")
 	p.clean("422")

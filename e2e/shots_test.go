@@ -38,7 +38,7 @@ func TestShots(t *testing.T) {
 			p.visit(a.url + "/")
 			p.shot(filepath.Join(to, "songs-day.png"))
 		}
-		for _, view := range []string{"intake", "levels", "pocket", "duck", "room", "log"} {
+		for _, view := range []string{"intake", "levels", "pocket", "duck", "room", "body", "log"} {
 			p.visit(song + view)
 			if view == "duck" {
 				if p.js("document.querySelector('#points') === null") == "true" {
@@ -55,6 +55,9 @@ func TestShots(t *testing.T) {
 			}
 			if view == "room" {
 				p.until("what may go", "document.querySelector('#room-rows .edge') && document.querySelector('#room-found .finding') && document.querySelector('#rolls')")
+			}
+			if view == "body" {
+				p.until("the notes and the schools", "document.querySelector('#ladders') && document.querySelector('#steady-table')")
 			}
 			if view == "levels" {
 				p.until("the running sum", "document.querySelector('#sum-table') && document.querySelector('#whole-peak')")

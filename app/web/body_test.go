@@ -109,6 +109,47 @@ func TestBody(t *testing.T) {
 	}
 }
 
+// The bass on small speakers: what is heard, the least drive, heard before it is made, put in, told no more, taken out; nothing to hear is said.
+func TestBodySpeaker(t *testing.T) {
+	outside.Slow(t)
+	b, id := ready(t)
+	page := b.get("/songs/" + id + "/body/speaker")
+	for _, want := range []string{`id="speaker-says"`, "On a phone", `id="ladders"`, `id="drive-in"`, "dB of drive over 120 Hz", `class="on"`} {
+		if !strings.Contains(page, want) {
+			t.Errorf("the speaker lacks %q: %.800s", want, page)
+		}
+	}
+	if page := b.get("/songs/" + id + "/body/speaker?on=earbuds"); !strings.Contains(page, "On earbuds") {
+		t.Error("another speaker is not shown")
+	}
+	if rows := b.get("/songs/" + id + "/body/steady"); !strings.Contains(rows, `id="finding-unheard.phone"`) {
+		t.Error("unheard notes are not told")
+	}
+	if deck := b.get("/songs/" + id + "/deck/data?solo=all&try=" + url.QueryEscape("body/drive:phone")); !strings.Contains(deck, "After tries: Add harmonics to the bass") {
+		t.Errorf("%.300s", deck)
+	}
+	if status, body := b.edit(id, "/body/drive", url.Values{"on": {"phone"}}); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	m := b.load(id).ByRole(session.Bass)[0].Move(session.BodyDrive)
+	if d, ok := m.Params.(*move.Drive); !ok || d.Drive <= 0 || d.Over != 120 {
+		t.Errorf("%+v", m)
+	}
+	if page := b.get("/songs/" + id + "/body/speaker"); !strings.Contains(page, `id="drive-out"`) || strings.Contains(page, `id="drive-in"`) {
+		t.Error("what is in is not said")
+	}
+	if rows := b.get("/songs/" + id + "/body/steady"); strings.Contains(rows, `id="finding-unheard.phone"`) {
+		t.Error("it is told again")
+	}
+	if status, _ := b.edit(id, "/body/drive", url.Values{"out": {"1"}}); status != 200 || b.load(id).ByRole(session.Bass)[0].Move(session.BodyDrive) != nil {
+		t.Error("it is still there")
+	}
+	empty := b.song()
+	if status, body := b.edit(empty, "/body/drive", url.Values{"on": {"phone"}}); status != 422 {
+		t.Errorf("no bass: %d %.300s", status, body)
+	}
+}
+
 // Little to weigh: no stems, silence, one hit, no kick.
 func TestBodyWithLittle(t *testing.T) {
 	b := newBench(t)

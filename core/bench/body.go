@@ -57,6 +57,36 @@ func (b *Bench) Shape(ctx context.Context, p body.Part) (*body.Shaped, error) {
 	})
 }
 
+// OnSpeaker listens to the notes of the bass behind a stand-in: as they are, and without the harmonics that Body adds.
+func (b *Bench) OnSpeaker(ctx context.Context, s body.Speaker) (now, before *body.OnSpeaker, err error) {
+	playback := b.Song.RoomRules().Playback
+	if now, err = body.Listen(ctx, b.Renderer, b.Song, b.Line(), b.Loop, s, playback); err != nil {
+		return nil, nil, err
+	}
+	plain := b.Song.Undriven()
+	before, err = body.Listen(ctx, b.Renderer, &plain, b.Line(), b.Loop, s, playback)
+	return now, before, err
+}
+
+// Drive finds the least drive by which the bass is heard on a stand-in; nil where it is heard.
+func (b *Bench) Drive(ctx context.Context, s body.Speaker) (*body.Driven, error) {
+	_, before, err := b.OnSpeaker(ctx, s)
+	if err != nil || len(before.Notes) == 0 || before.Enough() {
+		return nil, err
+	}
+	plain := b.Song.Undriven()
+	key, err := b.Renderer.Identity(&plain, mix.SoloAll, b.Loop)
+	if err != nil {
+		return nil, err
+	}
+	playback := b.Song.RoomRules().Playback
+	return mix.Cached(b.Renderer.Cache, mix.Key("drive", key, s, b.Line(), playback), func() (*body.Driven, int, error) {
+		mix.Doing(ctx, "Looking for the least drive")
+		d, err := body.LeastDrive(ctx, b.Renderer, &plain, b.Line(), b.Loop, s, playback)
+		return d, 4096, err
+	})
+}
+
 // lowHz is where the low end of a part lies, Hz: the kick's fundamental, the commonest note of the bass by its length; 0 for
 // others.
 func (b *Bench) lowHz(p body.Part) float64 {
@@ -107,6 +137,20 @@ func (b *Bench) Body(ctx context.Context) ([]find.Finding, error) {
 			}
 		}
 		if f, ok := body.Uneven(b.Song, w.Before, own, comp, target); ok {
+			out = append(out, f)
+		}
+	}
+	phone := body.Speakers[0]
+	if len(b.Line()) > 0 {
+		_, before, err := b.OnSpeaker(ctx, phone)
+		if err != nil {
+			return nil, err
+		}
+		d, err := b.Drive(ctx, phone)
+		if err != nil {
+			return nil, err
+		}
+		if f, ok := body.UnheardNotes(b.Song, before, d); ok {
 			out = append(out, f)
 		}
 	}

@@ -52,6 +52,7 @@ const (
 	bodyMove   = "body-"
 	BodySteady = bodyMove + "steady"
 	BodyAttack = bodyMove + "attack"
+	BodyDrive  = bodyMove + "drive"
 )
 
 // OfBody reports whether a move is one of Body's.
@@ -68,6 +69,11 @@ func (s Song) Unsteadied() Song {
 // Unshaped returns the song without Body's shaping of attacks.
 func (s Song) Unshaped() Song {
 	return s.without(func(m move.Move) bool { return m.ID == BodyAttack })
+}
+
+// Undriven returns the song without the harmonics that Body adds.
+func (s Song) Undriven() Song {
+	return s.without(func(m move.Move) bool { return m.ID == BodyDrive })
 }
 
 // Unsteady takes out what evens stems out.

@@ -1,4 +1,4 @@
-// Package body is the stage Body in the browser: does it punch, and does each hit weigh the same?
+// Package body is the stage Body in the browser: does each hit weigh the same, and is the bass heard?
 package body
 
 import (
@@ -298,6 +298,9 @@ func (h *handlers) settings(c *gin.Context) {
 // try works out what is heard before it is made: a part evened out by a school.
 func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
 	part := strings.Split(what, ":")
+	if len(part) == 2 && part[0] == "drive" {
+		return h.driven(c, song, part[1])
+	}
 	if len(part) != 3 || part[0] != "steady" {
 		return nil, &shell.InputError{Field: "steady", Sentence: "There is nothing of that name to hear."}
 	}

@@ -13,7 +13,7 @@ import (
 func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
-		Key: "body", Name: "Body", Question: "Does it punch, and does each hit weigh the same?",
+		Key: "body", Name: "Body", Question: "Does each hit weigh the same, and is the bass heard?",
 		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Body(c.Request.Context()) },
 		Later:    true,
 		Sheet:    h.sheet,
@@ -22,6 +22,8 @@ func Stage(s *shell.Server) *shell.Stage {
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/body/steady", h.Whole, h.steadied)
 			g.POST("/body/steady", h.LimitForm, h.steady)
+			g.GET("/body/speaker", h.Whole, h.speaker)
+			g.POST("/body/drive", h.LimitForm, h.drive)
 			g.POST("/body/attack", h.LimitForm, h.shape)
 			g.POST("/body/rules", h.LimitForm, h.setRules)
 			g.GET("/body/settings.txt", h.settings)

@@ -112,3 +112,57 @@ func Weights(p WeightPlot) template.HTML {
 	s.text("unit", "start", 0, 10, "dBFS")
 	return s.done()
 }
+
+// Ladder is the harmonics of a note.
+type Ladder struct {
+	Note    string
+	Place   string
+	Hz      float64
+	Level   [9]float64 // dB under the fundamental
+	Audible [9]bool
+	Heard   bool
+	Margin  meter.Figure // dB over the rest
+}
+
+// ladderMost is how many notes are drawn at most.
+const ladderMost = 24
+
+// Ladders draws each note of the bass as a ladder of its harmonics: as wide as it is strong, filled where it is heard behind a
+// speaker, hollow where it is covered or too soft. from is where the speaker begins, Hz.
+func Ladders(notes []Ladder, speaker string, from float64) template.HTML {
+	const w, left, right, rung, top = 774.0, 34.0, 8.0, 16.0, 8.0
+	h := top + 9*rung + 26
+	s := newSVG("ladders", w, h, "The harmonics of every note on "+speaker, "Each note of the bass as a column of its harmonics, the fundamental below; as wide as it is strong, filled where it is heard, hollow where it is covered or too soft; a dash where the speaker begins.")
+	y := func(k int) float64 { return top + rung*float64(9-k) + rung/2 }
+	for k := 1; k <= 9; k++ {
+		s.text("tick", "start", 0, y(k)+4, fmt.Sprintf("H%d", k))
+		s.line("rule", left-6, y(k), w-right, y(k))
+	}
+	shown := notes[:min(len(notes), ladderMost)]
+	step := (w - left - right) / float64(max(8, len(shown)))
+	for i, v := range shown {
+		x := left + step*float64(i)
+		for k, l := range v.Level {
+			wide := math.Max(3, math.Min(step-10, (l+60)/60*(step-10)))
+			class := "rung"
+			if v.Audible[k] {
+				class = "rung heard"
+			}
+			s.add(`<rect class="%s" x="%s" y="%s" width="%s" height="9"><title>%s</title></rect>`, class, n(x), n(y(k+1)-4.5), n(wide),
+				esc(fmt.Sprintf("%s at %s, H%d, %.0f Hz: %s dB", v.Note, v.Place, k+1, v.Hz*float64(k+1), figure.Signed(l, 0))))
+		}
+		if first := from / math.Max(1, v.Hz); first > 1 && first < 9 {
+			at := y(1) - (first-1)*rung
+			s.line("begins", x-3, at, x+step-9, at)
+		}
+		class := "note"
+		if !v.Heard {
+			class = "note unheard"
+		}
+		s.text(class, "start", x, h-8, v.Note)
+	}
+	if more := len(notes) - len(shown); more > 0 {
+		s.text("tick", "end", w-right, h-8, fmt.Sprintf("and %d more", more))
+	}
+	return s.done()
+}
