@@ -83,6 +83,16 @@ func TestRoomWays(t *testing.T) {
 	if status, body := b.edit(id, "/moves/set", set); status != 200 || b.load(id).Stem(organ).Move(m.ID).Params.(*move.KeyedBell).Hz != 190 {
 		t.Errorf("an edit: %d %.300s", status, body)
 	}
+	if page := b.get("/songs/" + id + "/room"); strings.Contains(page, "Over 6 dB something earlier") {
+		t.Error("a range of 6 dB is warned of")
+	}
+	set.Set("range_db", "6.5")
+	if status, _ := b.edit(id, "/moves/set", set); status != 200 {
+		t.Error("6.5 dB are not taken")
+	}
+	if page := b.get("/songs/" + id + "/room"); !strings.Contains(page, "Over 6 dB something earlier is probably wrong") {
+		t.Error("over 6 dB there is no warning")
+	}
 	set.Set("range_db", "lots")
 	if status, _ := b.edit(id, "/moves/set", set); status != 422 {
 		t.Errorf("a bad edit: %d", status)

@@ -86,6 +86,9 @@ func (c *Compress) Words() string {
 	return out
 }
 
+// Warning is that of a bell over 6 dB behind it.
+func (c *Compress) Warning() string { return bigCut(c.Back) }
+
 // Processor lowers all channels alike.
 func (c *Compress) Processor(p Place) (Processor, error) {
 	if err := Validate(c); err != nil {

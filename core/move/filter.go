@@ -2,6 +2,7 @@ package move
 
 import (
 	"fmt"
+	"math"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
@@ -16,6 +17,25 @@ var filterKind = &Kind{
 // BigCut is the boost or cut in dB from which something earlier is probably wrong (common
 // practice): a warning, no limit.
 const BigCut = 6.0
+
+// bigCut is the warning for a boost or cut of so many dB; empty where it needs none.
+func bigCut(db float64) string {
+	if math.Abs(db) <= BigCut {
+		return ""
+	}
+	return fmt.Sprintf("Over %g dB something earlier is probably wrong: the sound itself, its level, or what plays beside it.", BigCut)
+}
+
+// Warner is implemented by parameters that may be set further than is good.
+type Warner interface{ Warning() string }
+
+// Warning says, in a sentence, that a move is set further than is good; empty where it is not.
+func Warning(p Params) string {
+	if w, ok := p.(Warner); ok {
+		return w.Warning()
+	}
+	return ""
+}
 
 // Filter is a high-pass, low-pass, bell or shelf.
 type Filter struct {
@@ -75,6 +95,14 @@ func (f *Filter) Words() string {
 func bellWords(shape dsp.Shape, hz, db, q float64) string {
 	name := map[dsp.Shape]string{dsp.Bell: "bell", dsp.LowShelf: "low shelf", dsp.HighShelf: "high shelf"}[shape]
 	return fmt.Sprintf("%s at %g Hz, %s dB, Q %g", name, hz, figure.Signed(db, -1), q)
+}
+
+// Warning is that of a bell or shelf over 6 dB.
+func (f *Filter) Warning() string {
+	if f.Shape == dsp.Highpass || f.Shape == dsp.Lowpass {
+		return ""
+	}
+	return bigCut(f.DB)
 }
 
 // Sections returns the filter for a rate; a corner over 0.45 of it does nothing.

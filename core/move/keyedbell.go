@@ -69,6 +69,9 @@ func (k *KeyedBell) Words() string {
 	return fmt.Sprintf("bell at %g Hz, Q %g, down by at most %s dB while its trigger sounds", k.Hz, k.Q, figure.Signed(k.Range, -1))
 }
 
+// Warning is that of a range over 6 dB.
+func (k *KeyedBell) Warning() string { return bigCut(k.Range) }
+
 // dip is the same as a keyed band dip, which carries it out. A band that a rate does not hold does nothing.
 func (k *KeyedBell) dip(rate int) *Duck {
 	d := &Duck{

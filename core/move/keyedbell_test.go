@@ -81,3 +81,19 @@ func TestKeyedBell(t *testing.T) {
 		}
 	}
 }
+
+// Boosts, cuts and ranges over 6 dB are warned of, those up to it are not, and corners have none.
+func TestWarning(t *testing.T) {
+	for _, c := range []struct {
+		p    Params
+		warn bool
+	}{
+		{&Filter{Shape: dsp.Bell, DB: 6}, false}, {&Filter{Shape: dsp.Bell, DB: 6.1}, true}, {&Filter{Shape: dsp.LowShelf, DB: -7}, true},
+		{&Filter{Shape: dsp.Highpass, DB: 9}, false}, {&MidSide{DB: -8}, true}, {&MidSide{DB: -5}, false}, {&Ring{Range: 7}, true}, {&Ring{Range: 6}, false},
+		{&KeyedBell{Range: 12}, true}, {&Compress{Back: 8}, true}, {&Compress{Back: 2}, false}, {&Polarity{}, false},
+	} {
+		if got := Warning(c.p) != ""; got != c.warn {
+			t.Errorf("%+v: warned %v, want %v", c.p, got, c.warn)
+		}
+	}
+}

@@ -58,6 +58,9 @@ func (m *MidSide) Words() string {
 	return m.Channels + " alone: " + bellWords(m.Shape, m.Hz, m.DB, m.Q)
 }
 
+// Warning is that of a bell or shelf over 6 dB.
+func (m *MidSide) Warning() string { return bigCut(m.DB) }
+
 // Processor filters the part and puts it back.
 func (m *MidSide) Processor(p Place) (Processor, error) {
 	s, err := m.sections(float64(p.Rate))

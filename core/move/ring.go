@@ -67,6 +67,9 @@ func (r *Ring) Words() string {
 	return fmt.Sprintf("bell at %g Hz, Q %g, down by at most %s dB while it rings over %s dB", r.Hz, r.Q, figure.Signed(r.Range, -1), figure.Signed(r.Threshold, -1))
 }
 
+// Warning is that of a range over 6 dB.
+func (r *Ring) Warning() string { return bigCut(r.Range) }
+
 // Processor lowers the band of both channels alike, or of the mid or the side.
 func (r *Ring) Processor(p Place) (Processor, error) {
 	if err := Validate(r); err != nil {

@@ -62,5 +62,13 @@ func (c *Chain) Words() string {
 // Words says the move.
 func (r ChainRow) Words() string { return move.Words(r.Params) }
 
+// Warning says that the move is set further than is good; empty where it is not, or is off.
+func (r ChainRow) Warning() string {
+	if r.Off {
+		return ""
+	}
+	return move.Warning(r.Params)
+}
+
 // Kind is the move's kind.
 func (r ChainRow) Kind() *move.Kind { return r.Params.Kind() }
