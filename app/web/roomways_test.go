@@ -62,6 +62,13 @@ func TestRoomWays(t *testing.T) {
 			t.Errorf("the sheet lacks %q:\n%s", want, sheet)
 		}
 	}
+	// the other way round each would listen to the other: that is said, on the page and where it is asked for
+	if page := b.get("/songs/" + id + "/room/pair?by=" + bell + "&of=" + organ + "&way=keyed"); !strings.Contains(page, `id="pair-none"`) && !strings.Contains(page, "takes nothing") {
+		t.Errorf("a ring: %.400s", page)
+	}
+	if status, _ := b.edit(id, "/room/dip", url.Values{"by": {bell}, "of": {organ}, "way": {"keyed"}}); status != 422 {
+		t.Errorf("a ring: %d", status)
+	}
 	// on the matrix its trigger is in use: it cannot be taken from under it
 	if status, body := b.edit(id, "/duck/trigger/"+k.Trigger+"/remove", url.Values{}); status == 200 && b.load(id).Trigger(k.Trigger) == nil {
 		t.Errorf("its trigger is gone: %.200s", body)

@@ -140,8 +140,12 @@ func (d Dip) channels() string {
 	return "stereo"
 }
 
+// Refused is why a dip cannot stand in a song, in a sentence: as where two would listen to each other.
+type Refused struct{ error }
+
 // DipAs is Dip in one of the ways, in both channels or in the middle alone. What it gives back and costs is measured by
-// renders of the one that makes room, unless it works always and in both channels.
+// renders of the one that makes room, unless it works always and in both channels. The error is a Refused where the song does not
+// take it.
 func (c *Crowd) DipAs(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, k Cover, way Way, mid bool) (d Dip, ok bool, err error) {
 	d, ok = c.Dip(k)
 	if !ok || way == Always && !mid || way == Keyed && k.Of == Voice {
@@ -174,6 +178,12 @@ func (c *Crowd) DipAs(ctx context.Context, r *mix.Renderer, song *session.Song, 
 		of = func(db float64) move.Params {
 			return &move.MidSide{Channels: "mid", Shape: dsp.Bell, Hz: d.Bell.Hz, DB: -db, Q: d.Bell.Q}
 		}
+	}
+	probe := d
+	probe.Params = of(move.BigCut)
+	after := song.Clone()
+	if _, err := probe.Edit(song).Apply(&after); err != nil {
+		return d, false, Refused{err}
 	}
 	key := mix.Key("dip", c.key, k.By, k.Of, way, mid)
 	d, err = mix.Cached(r.Cache, key, func() (Dip, int, error) {

@@ -2,6 +2,7 @@ package room
 
 import (
 	"context"
+	"errors"
 	"math"
 	"math/rand/v2"
 	"testing"
@@ -325,5 +326,30 @@ func BenchmarkTrim(b *testing.B) {
 	for b.Loop() {
 		song.Stems[3].Fader -= 0.1
 		run()
+	}
+}
+
+// Two parts cannot each make room while the other sounds: that is refused in a sentence, and nothing of it is done.
+func TestKeyedRing(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(4, 12))
+	low, high := func(db float64) audio.Buffer { return band(rnd, 300, 600, db, 3, 1) }, func(db float64) audio.Buffer { return band(rnd, 2000, 4000, db, 3, 1) }
+	r, song, w := songOf(plus(low(-14), high(-19)), plus(low(-16), high(-17)))
+	c := gathered(t, r, song, w)
+	k, _ := c.Pair("a", "b")
+	d, ok, err := c.DipAs(context.Background(), r, song, w, k, Keyed, false)
+	if err != nil || !ok {
+		t.Fatalf("%+v %v", d, err)
+	}
+	if _, err := d.Edit(song).Apply(song); err != nil {
+		t.Fatal(err)
+	}
+	c = gathered(t, r, song, w)
+	k, _ = c.Pair("b", "a")
+	var no Refused
+	if _, ok, err := c.DipAs(context.Background(), r, song, w, k, Keyed, false); ok || !errors.As(err, &no) || no.Error() == "" {
+		t.Errorf("a ring is taken: %v %v", ok, err)
+	}
+	if _, ok, err := c.DipAs(context.Background(), r, song, w, k, Always, false); !ok || err != nil {
+		t.Errorf("always it works: %v %v", ok, err)
 	}
 }

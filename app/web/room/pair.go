@@ -57,7 +57,8 @@ func (h *handlers) pair(c *gin.Context) {
 	}
 	k, ok := crowd.Pair(out.By, out.Of)
 	d, found, err := crowd.DipAs(c.Request.Context(), h.Renderer, &v.Song.Song, v.Bench.RoomWindow(), k, out.Way, out.Mid)
-	if err != nil {
+	var no room.Refused
+	if err != nil && !errors.As(err, &no) {
 		h.FailWith(c, err)
 		return
 	}
@@ -68,6 +69,8 @@ func (h *handlers) pair(c *gin.Context) {
 	case out.By == "" || out.On != nil:
 	case !ok:
 		out.None = "Choose two different stems: who is to be heard, and who makes room."
+	case err != nil:
+		out.None = shell.Sentence(no.Error())
 	case !found:
 		out.None = out.NameOf(out.By) + " takes nothing of " + out.NameOf(out.Of) + " away: it would not be heard better without."
 	default:
@@ -110,6 +113,9 @@ func (h *handlers) dipped(c *gin.Context, song *session.Song, by, of string, way
 		return nil, shell.BadInput(c, "cut", errors.New("choose two different stems"))
 	}
 	d, ok, err := crowd.DipAs(c.Request.Context(), h.Renderer, song, b.RoomWindow(), k, way, mid)
+	if errors.As(err, new(room.Refused)) {
+		return nil, shell.BadInput(c, "cut", err)
+	}
 	if err != nil {
 		return nil, err
 	}
