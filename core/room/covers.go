@@ -202,7 +202,11 @@ type Cover struct {
 
 // Covers lists the pairs in which one part covers another, the worst first. Kick and bass against each other are Duck's.
 func (c *Crowd) Covers() []Cover {
-	all, err := mix.Cached(c.cache, mix.Key("covers", c.key), func() ([]Cover, int, error) {
+	var ids []string
+	for _, st := range c.Stems {
+		ids = append(ids, st.ID)
+	}
+	all, err := mix.Cached(c.cache, mix.Key("covers", c.key, ids), func() ([]Cover, int, error) {
 		each := make([][]Cover, len(c.Stems))
 		err := abreast(context.Background(), len(c.Stems), func(_ context.Context, of int) error {
 			each[of] = c.over(of)
