@@ -23,7 +23,7 @@ func (b *Bench) Weigh(ctx context.Context, p body.Part) (out Weighed, err error)
 
 // Steady evens a part out by a school; nil where there is nothing to even out. Own gains are those of the whole song.
 func (b *Bench) Steady(ctx context.Context, p body.Part, school body.School) (*body.Steadied, error) {
-	plain := b.Song.Unsteadied()
+	plain := b.Song.Unsteadied().Undriven() // what is added over 120 Hz weighs nothing
 	target := b.Song.BodyRules().Spread
 	key := mix.Key("steady", plain.Stems, plain.Triggers, p, b.Loop, school, target)
 	return mix.Cached(b.Renderer.Cache, key, func() (*body.Steadied, int, error) {
