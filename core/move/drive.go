@@ -106,13 +106,25 @@ func (d *Drive) Processor(p Place) (Processor, error) {
 		return nil, err
 	}
 	g := dsp.Gain(d.Drive)
-	return &driving{of: *d, drive: g, norm: 1 / math.Atan(g), level: dsp.Gain(d.Level), gain: float32(dsp.Gain(d.Gain)), high: d.sections(float64(p.Rate))}, nil
+	out := &driving{of: *d, drive: g, norm: 1 / math.Atan(g), level: dsp.Gain(d.Level) / driveTimes, gain: float32(dsp.Gain(d.Gain)), high: d.sections(float64(p.Rate))}
+	out.table = make([]float32, driveTable+1)
+	for i := range out.table {
+		out.table[i] = float32(out.curve(driveReach * (2*float64(i)/driveTable - 1)))
+	}
+	return out, nil
 }
+
+// The curve is looked up between so many places up to so many times full scale, straight between them: to -110 dB at the most drive.
+const (
+	driveTable = 1 << 14
+	driveReach = 2.0
+)
 
 type driving struct {
 	of                 Drive
 	drive, norm, level float64
 	gain               float32
+	table              []float32
 	high               []dsp.Biquad
 	each               []*driveChannel
 }
@@ -126,16 +138,28 @@ type driveChannel struct {
 
 func (*driving) Latency() int { return clipTaps - 1 }
 
-// bend is what is added for an amplitude, at its level.
-func (g *driving) bend(v float32) float32 {
-	odd := math.Atan(g.drive*float64(v)) * g.norm
+// curve is what is added for an amplitude, at its level.
+func (g *driving) curve(v float64) float64 {
+	odd := math.Atan(g.drive*v) * g.norm
 	switch g.of.Adds {
 	case DriveEven:
 		odd *= odd
 	case DriveBoth:
 		odd = (odd + odd*odd) / 2
 	}
-	return float32(g.level * odd)
+	return g.level * odd
+}
+
+// bend is the curve, looked up.
+func (g *driving) bend(v float32) float32 {
+	const scale = driveTable / (2 * driveReach)
+	at := (v + driveReach) * scale
+	if !(at >= 0 && at < driveTable) {
+		return float32(g.curve(float64(v)))
+	}
+	i := int(at)
+	a := g.table[i]
+	return a + (g.table[i+1]-a)*(at-float32(i))
 }
 
 // Process delays the sound and adds what the curve makes of it, worked out at the higher rate, behind the high-pass.
@@ -155,18 +179,22 @@ func (g *driving) channel(s *driveChannel, x []float32) {
 	}
 	if g.of.Level > driveSilent {
 		for i := range x {
-			add, in := s.added[i:i+clipTaps], w[i:i+clipTaps]
+			add, in := (*[clipTaps]float32)(s.added[i:]), (*[clipTaps]float32)(w[i:])
 			for k := range drivePhases {
 				h := &drivePhases[k]
-				var v float32
-				for j, c := range h {
-					v += c * in[j]
+				var a, b, c, d float32 // sums that do not wait for each other
+				for j := 0; j < clipTaps; j += 4 {
+					a += h[j] * in[j]
+					b += h[j+1] * in[j+1]
+					c += h[j+2] * in[j+2]
+					d += h[j+3] * in[j+3]
 				}
-				if v = g.bend(v) / driveTimes; v == 0 {
+				v := a + b + c + d
+				if v = g.bend(v); v == 0 {
 					continue
 				}
-				for j, c := range h {
-					add[j] += c * v
+				for j := range h {
+					add[j] += h[j] * v
 				}
 			}
 		}

@@ -91,3 +91,17 @@ func TestDrive(t *testing.T) {
 		}
 	}
 }
+
+// Harmonics on a loop of 8 bars, one channel.
+func BenchmarkDrive(b *testing.B) {
+	const rate = 44100
+	x := outside.Sine(rate, 1, 50, 0.5, 13.5, 0)
+	d := Drive{Adds: DriveBoth, Drive: 9, Over: 120, Level: -12}
+	for b.Loop() {
+		p, err := d.Processor(Place{Rate: rate})
+		if err != nil {
+			b.Fatal(err)
+		}
+		p.Process(x, audio.Buffer{})
+	}
+}
