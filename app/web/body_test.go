@@ -69,6 +69,9 @@ func TestBody(t *testing.T) {
 	if sheet := b.get("/songs/" + id + "/body/settings.txt"); !strings.Contains(sheet, "Own gains") || !strings.Contains(sheet, "so that all weigh the same") {
 		t.Errorf("%s", sheet)
 	}
+	if zip := b.get("/songs/" + id + "/duck/all.zip"); !strings.Contains(zip, "Body settings.txt") || strings.Contains(zip, "Room settings.txt") {
+		t.Error("the archive does not hold the sheets that there are")
+	}
 	if status, _ := b.edit(id, "/body/steady", url.Values{"part": {"kick"}, "out": {"1"}}); status != 200 || steady() != nil {
 		t.Error("it is still there")
 	}

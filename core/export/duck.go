@@ -151,7 +151,7 @@ func Changed(st *session.Stem) bool {
 }
 
 // All is everything there is to take away, in one archive: each changed stem, muted ones too, of a duck that is on the
-// curve, the gain, the hits, the clicks and the settings sheet, and that of Room's moves over a window.
+// curve, the gain, the hits, the clicks and the settings sheet, and those of Room's moves, over a window, and of Body's.
 func All(ctx context.Context, r *mix.Renderer, song *session.Song, settings File, w mix.Window) (File, error) {
 	var files []File
 	for i := range song.Stems {
@@ -187,6 +187,13 @@ func All(ctx context.Context, r *mix.Renderer, song *session.Song, settings File
 		return File{}, ErrNoPlan
 	}
 	switch f, err := RoomSettings(ctx, r, song, w); {
+	case errors.Is(err, ErrNoPlan):
+	case err != nil:
+		return File{}, err
+	default:
+		files = append(files, f)
+	}
+	switch f, err := BodySettings(song); {
 	case errors.Is(err, ErrNoPlan):
 	case err != nil:
 		return File{}, err

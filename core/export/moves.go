@@ -73,6 +73,14 @@ func Moves(title string, song *session.Song, keep func(move.Move) bool, expect [
 
 // RoomSettings are the settings of Room's moves, and what they bring over a window.
 func RoomSettings(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (File, error) {
+	there := false
+	for _, at := range song.Places() {
+		chain, _ := song.Chain(at)
+		there = there || slices.ContainsFunc(*chain, func(m move.Move) bool { return !m.Off && session.OfRoom(m) })
+	}
+	if !there { // nothing is rendered for nothing
+		return File{}, ErrNoPlan
+	}
 	plain := song.Unroomed()
 	var expect []string
 	var cellar, peak [2]meter.Figure
@@ -92,4 +100,9 @@ func RoomSettings(ctx context.Context, r *mix.Renderer, song *session.Song, w mi
 	}
 	expect = append(expect, fmt.Sprintf("peak of the mix                             %s to %s dBFS", signed1(peak[0]), signed1(peak[1])))
 	return Moves("Room settings", song, session.OfRoom, expect)
+}
+
+// BodySettings are the settings of Body's moves.
+func BodySettings(song *session.Song) (File, error) {
+	return Moves("Body settings", song, session.OfBody, nil)
 }

@@ -291,7 +291,7 @@ func (h *handlers) settings(c *gin.Context) {
 	if song == nil {
 		return
 	}
-	f, err := export.Moves("Body settings", &song.Song, session.OfBody, nil)
+	f, err := export.BodySettings(&song.Song)
 	h.Send(c, f, err)
 }
 
