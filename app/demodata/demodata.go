@@ -17,9 +17,11 @@ import (
 	"mellowthump/core/intake"
 )
 
-// Load stores the demo song with its audio, as 24-bit files like any others.
-func Load(ctx context.Context, st *store.Store) error {
-	d := demo.SlowFerry()
+// Load stores the demo song Slow Ferry.
+func Load(ctx context.Context, st *store.Store) error { return Song(ctx, st, demo.SlowFerry()) }
+
+// Song stores a demo song with its audio, as 24-bit files like any others.
+func Song(ctx context.Context, st *store.Store, d demo.Song) error {
 	hashes := make([]string, len(d.Stems))
 	var g errgroup.Group
 	g.SetLimit(2)

@@ -24,6 +24,7 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/app/web"
 	"mellowthump/app/web/shell"
+	"mellowthump/core/demo"
 )
 
 const defaultAddr = "127.0.0.1:8808"
@@ -79,8 +80,11 @@ func demoServe(ctx context.Context, args []string, out io.Writer) error {
 	}
 	defer os.RemoveAll(dir)
 	return listen(ctx, *addr, dir, out, func(st *store.Store) error {
-		fmt.Fprintln(out, "Making the demo song Slow Ferry ...")
-		return demodata.Load(ctx, st)
+		fmt.Fprintln(out, "Making the demo songs Slow Ferry and Copper Kettle ...")
+		if err := demodata.Song(ctx, st, demo.CopperKettle()); err != nil {
+			return err
+		}
+		return demodata.Load(ctx, st) // the last is the first on the list
 	})
 }
 

@@ -140,6 +140,11 @@ func (b *Bench) Body(ctx context.Context) ([]find.Finding, error) {
 			out = append(out, f)
 		}
 	}
+	buried, err := b.buried(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, buried...)
 	phone := body.Speakers[0]
 	if len(b.Line()) > 0 {
 		_, before, err := b.OnSpeaker(ctx, phone)

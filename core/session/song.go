@@ -89,6 +89,7 @@ type Stem struct {
 	Sends  []Send     `json:"sends,omitempty"`
 	MIDI   *MIDI      `json:"midi,omitempty"` // what it plays, where a MIDI file was attached
 	Moves  move.Chain `json:"moves,omitempty"`
+	Apart  *Apart     `json:"apart,omitempty"` // of a part of a stem that was taken apart
 }
 
 // Bus is a group of stems and of other buses, or a return that stems are sent to.

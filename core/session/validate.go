@@ -200,6 +200,8 @@ func (s *Song) validateStems() error {
 			return fmt.Errorf("the stem %q has a width outside 0 to 200 %%", st.Name)
 		case !validSteps(st.Locks, StemSteps...):
 			return fmt.Errorf("the stem %q has a lock that is none", st.Name)
+		case st.Apart != nil && (!move.ValidID(st.Apart.Of) || !slices.Contains(PartKinds, st.Apart.Is)):
+			return fmt.Errorf("the stem %q is a part of nothing", st.Name)
 		}
 		if err := s.validateSends(st); err != nil {
 			return err

@@ -1,0 +1,173 @@
+package session
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"mellowthump/core/move"
+)
+
+// Apart says that a stem is a part of another that was taken apart: the parts sum to it.
+type Apart struct {
+	Of string   `json:"of"` // id of the stem
+	Is PartKind `json:"is"`
+}
+
+// PartKind is what of a file a part is.
+type PartKind string
+
+// The parts of a file that was taken apart.
+const (
+	Struck    PartKind = "struck"
+	Sustained PartKind = "sustained"
+	Rest      PartKind = "rest"
+)
+
+// PartKinds lists them in order.
+var PartKinds = []PartKind{Struck, Sustained, Rest}
+
+// Parts returns the parts of a stem that was taken apart, in order; none where it was not.
+func (s *Song) Parts(id string) []*Stem {
+	var out []*Stem
+	for _, is := range PartKinds {
+		for i := range s.Stems {
+			if a := s.Stems[i].Apart; a != nil && a.Of == id && a.Is == is {
+				out = append(out, &s.Stems[i])
+			}
+		}
+	}
+	return out
+}
+
+// TakeApart puts the three parts of a stem's file in its place; the stem stays, muted.
+type TakeApart struct {
+	Stem  string
+	Audio string              // the file that was taken apart
+	Parts map[PartKind]string // hashes
+}
+
+// Apply adds the parts with the stem's gains, sends and linear moves. What the song has no kick or bass for, the struck and the
+// sustained part are.
+func (e TakeApart) Apply(s *Song) (string, error) {
+	st := s.Stem(e.Stem)
+	switch {
+	case st == nil:
+		return "", errNoStem
+	case st.Audio != e.Audio:
+		return "", fmt.Errorf("%s has another file now; take it apart again", st.Name)
+	case len(s.Parts(e.Stem)) > 0:
+		return "", fmt.Errorf("%s is apart already", st.Name)
+	case st.Apart != nil:
+		return "", fmt.Errorf("%s is a part itself", st.Name)
+	case len(s.Stems)+len(PartKinds) > MaxStems:
+		return "", fmt.Errorf("a song holds at most %d stems", MaxStems)
+	}
+	of := *st
+	left := len(of.Moves)
+	of.Moves = of.Moves.Without(func(m move.Move) bool { return !m.Params.Kind().Linear || isDuck(m.Params) })
+	left -= len(of.Moves)
+	kick, bass := of.Role == Kick || len(s.ByRole(Kick)) == 0, of.Role == Bass || len(s.ByRole(Bass)) == 0
+	st.Mute = true
+	for _, is := range PartKinds {
+		p := of
+		p.Moves, p.Sends, p.Locks = slices.Clone(of.Moves), slices.Clone(of.Sends), nil
+		p.Was, p.Holds, p.MIDI, p.Mute = "", "", nil, false
+		p.Audio, p.Apart = e.Parts[is], &Apart{Of: of.ID, Is: is}
+		p.Name = shortened(of.Name, MaxName-len(is)-2) + ", " + string(is)
+		switch is {
+		case Struck:
+			p.Role = Perc
+			if kick {
+				p.Role = Kick
+			}
+		case Sustained:
+			p.Role = Melodic
+			if bass {
+				p.Role = Bass
+			}
+		default:
+			p.Role = Other
+		}
+		for k := len(s.Stems) + 1; p.ID == of.ID || s.Stem(p.ID) != nil; k++ {
+			p.ID = fmt.Sprintf("s%d", k)
+		}
+		s.Stems = append(s.Stems, p)
+	}
+	s.Settle()
+	said := "Take " + of.Name + " apart"
+	if left > 0 {
+		said += fmt.Sprintf("; %s that parts cannot share stay on it", count(left, "move"))
+	}
+	return said, s.Validate()
+}
+
+func shortened(name string, most int) string {
+	if r := []rune(name); len(r) > most {
+		return string(r[:most])
+	}
+	return name
+}
+
+// PutTogether takes the parts of a stem out, and lets it sound again.
+type PutTogether struct{ Stem string }
+
+// Apply puts it together.
+func (e PutTogether) Apply(s *Song) (string, error) {
+	parts := s.Parts(e.Stem)
+	if len(parts) == 0 {
+		return "", errors.New("it is not apart")
+	}
+	var ids []string
+	for _, p := range parts {
+		ids = append(ids, p.ID)
+	}
+	if _, err := (Ticked{Stems: ids, Do: TickedRemove}).Apply(s); err != nil {
+		return "", err
+	}
+	st := s.Stem(e.Stem)
+	if st == nil {
+		return "Take the parts out", nil
+	}
+	st.Mute = false
+	s.Settle()
+	return "Put " + st.Name + " together again", s.Validate()
+}
+
+// The ids of what Body does to a part.
+const (
+	BodyShelf = bodyMove + "shelf"
+	BodyBell  = bodyMove + "bell"
+)
+
+// ApartAlone returns the song with the parts of one stem alone: what is struck as its kick, what is sustained as its bass; ok is
+// false where one of them is missing. What is measured between them is an estimate: no split is perfect.
+func (s Song) ApartAlone(id string) (c Song, ok bool) {
+	c = s.Clone()
+	c.Leader, c.Triggers = KickLeads, nil
+	found := 0
+	for i := range c.Stems {
+		st := &c.Stems[i]
+		if st.Role == Kick || st.Role == Bass {
+			st.Role = Other
+		}
+		if st.Apart == nil || st.Apart.Of != id {
+			st.Mute = true
+			continue
+		}
+		st.Mute = false
+		switch st.Apart.Is {
+		case Struck:
+			st.Role = Kick
+			found++
+		case Sustained:
+			st.Role = Bass
+			found++
+		}
+	}
+	for _, chain := range c.chains() { // what goes by a trigger of the song has none here
+		*chain = chain.Without(func(m move.Move) bool { return m.Params.Needs().Trigger != "" })
+	}
+	c.Settle()
+	return c, found == 2
+}
