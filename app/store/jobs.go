@@ -109,3 +109,9 @@ func (s *Store) ForgetJobs(ctx context.Context, song string) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM jobs WHERE song_id = ? AND state NOT IN ('queued', 'running')`, song)
 	return err
 }
+
+// ForgetJobsOf removes a song's ended jobs of one kind from the list.
+func (s *Store) ForgetJobsOf(ctx context.Context, song, kind string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM jobs WHERE song_id = ? AND kind = ? AND state NOT IN ('queued', 'running')`, song, kind)
+	return err
+}

@@ -1,4 +1,4 @@
-// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room, body.
+// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room, body, split.
 package main
 
 import (
@@ -16,7 +16,7 @@ import (
 const usage = `mellowthump: a low-end workbench for beat producers
 
   mellowthump serve   [--addr 127.0.0.1:8808] [--data DIR]   the application
-  mellowthump demo    [--addr 127.0.0.1:8808]                the same with the demo song, in a fresh folder
+  mellowthump demo    [--addr 127.0.0.1:8808]                the same with the demo songs, in a fresh folder
   mellowthump password [--data DIR]                          what is asked for where --addr is open to the network
   mellowthump check   [--data DIR]                           looks through the data: hashes, links, every revision
   mellowthump measure FILE...                                JSON array of figures on standard output
@@ -28,6 +28,8 @@ const usage = `mellowthump: a low-end workbench for beat producers
   mellowthump room    --kick K --bass B --stem S [--stem S2 ...]
                                                              JSON: what the stems put under kick and bass, what may go unheard
   mellowthump body    FILE --role kick|bass                  JSON: what each hit or note weighs
+  mellowthump split   FILE --struck A.wav --sustained B.wav --rest C.wav
+                                                             JSON: how loud each is; the three sum to FILE
 `
 
 // errUsage marks wrong usage: exit status 2.
@@ -35,7 +37,7 @@ type errUsage struct{ error }
 
 // commands by name.
 var commands = map[string]func(ctx context.Context, args []string, out io.Writer) error{
-	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf,
+	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile,
 }
 
 func main() {

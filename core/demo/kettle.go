@@ -11,9 +11,10 @@ import (
 
 // Copper Kettle: the grid.
 const (
-	kettleBPM  = 88.0
-	kettleBars = 16
-	kettleLate = 0.018 // s by which every second eighth is late
+	kettleBPM   = 88.0
+	kettleBars  = 16
+	kettleLevel = 0.5   // of all stems: the premaster has room
+	kettleLate  = 0.018 // s by which every second eighth is late
 )
 
 var (
@@ -50,7 +51,15 @@ func CopperKettle() Song {
 	var wg sync.WaitGroup
 	for i, p := range parts {
 		out.Stems[i].Stem = session.Stem{ID: p.id, Name: p.name, Role: p.role, Bus: p.bus}
-		wg.Go(func() { out.Stems[i].Sound = p.make() })
+		wg.Go(func() {
+			b := p.make()
+			for _, x := range b.Ch {
+				for k := range x {
+					x[k] *= kettleLevel
+				}
+			}
+			out.Stems[i].Sound = b
+		})
 	}
 	wg.Wait()
 	return out

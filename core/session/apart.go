@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"mellowthump/core/dsp"
 	"mellowthump/core/move"
 )
 
@@ -170,4 +171,82 @@ func (s Song) ApartAlone(id string) (c Song, ok bool) {
 	}
 	c.Settle()
 	return c, found == 2
+}
+
+// PartSound is what is done to a part: its fader, its low end, one bell, its width, and what lasts of a hit.
+type PartSound struct {
+	Fader   float64 // dB
+	Shelf   float64 // dB under ShelfHz
+	ShelfHz float64
+	Bell    float64 // dB at BellHz
+	BellHz  float64
+	Width   float64 // as Stem.Width
+	Sustain float64 // dB
+}
+
+// Percent is the width in per cent.
+func (p PartSound) Percent() float64 { return 100 * (1 + p.Width) }
+
+// PartSound returns what is done to a part.
+func (s *Stem) PartSound() PartSound {
+	out := PartSound{Fader: s.Fader, Width: s.Width, ShelfHz: 120, BellHz: 250}
+	if m := s.Move(BodyShelf); m != nil && !m.Off {
+		if f, ok := m.Params.(*move.Filter); ok {
+			out.Shelf, out.ShelfHz = f.DB, f.Hz
+		}
+	}
+	if m := s.Move(BodyBell); m != nil && !m.Off {
+		if f, ok := m.Params.(*move.Filter); ok {
+			out.Bell, out.BellHz = f.DB, f.Hz
+		}
+	}
+	if m := s.Move(BodyAttack); m != nil && !m.Off {
+		if a, ok := m.Params.(*move.Attack); ok {
+			out.Sustain = a.Sustain
+		}
+	}
+	return out
+}
+
+// ShapePart does it to a part.
+type ShapePart struct {
+	Stem  string
+	Sound PartSound
+}
+
+// Apply sets what is new of it.
+func (e ShapePart) Apply(s *Song) (string, error) {
+	st := s.Stem(e.Stem)
+	switch {
+	case st == nil || st.Apart == nil:
+		return "", errNoStem
+	case st.PartSound() == e.Sound:
+		return "", nil
+	case st.Fader != e.Sound.Fader && slices.Contains(st.Locks, TrackStep):
+		return "", fmt.Errorf("the fader of %s is locked: it is automated elsewhere", st.Name)
+	}
+	was := st.PartSound()
+	st.Fader, st.Width = e.Sound.Fader, e.Sound.Width
+	set := func(id string, p move.Params, on bool) {
+		if !on {
+			p = nil
+		}
+		st.SetMove(move.Move{ID: id, Params: p})
+	}
+	if was.Shelf != e.Sound.Shelf || was.ShelfHz != e.Sound.ShelfHz {
+		set(BodyShelf, &move.Filter{Shape: dsp.LowShelf, Hz: e.Sound.ShelfHz, Q: 0.7, DB: e.Sound.Shelf}, e.Sound.Shelf != 0)
+	}
+	if was.Bell != e.Sound.Bell || was.BellHz != e.Sound.BellHz {
+		set(BodyBell, &move.Filter{Shape: dsp.Bell, Hz: e.Sound.BellHz, Q: 1, DB: e.Sound.Bell}, e.Sound.Bell != 0)
+	}
+	if was.Sustain != e.Sound.Sustain {
+		a := &move.Attack{Sustain: e.Sound.Sustain}
+		if m := st.Move(BodyAttack); m != nil {
+			if old, ok := m.Params.(*move.Attack); ok {
+				a.Attack = old.Attack
+			}
+		}
+		set(BodyAttack, a, a.Attack != 0 || a.Sustain != 0)
+	}
+	return "Shape " + st.Name, s.Validate()
 }

@@ -301,6 +301,9 @@ func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session
 	if len(part) == 2 && part[0] == "drive" {
 		return h.driven(c, song, part[1])
 	}
+	if len(part) == 2 && part[0] == "lower" {
+		return h.lowered(c, song, part[1])
+	}
 	if len(part) != 3 || part[0] != "steady" {
 		return nil, &shell.InputError{Field: "steady", Sentence: "There is nothing of that name to hear."}
 	}

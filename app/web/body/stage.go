@@ -4,6 +4,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
+	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
 	"mellowthump/core/session"
@@ -18,7 +19,8 @@ func Stage(s *shell.Server) *shell.Stage {
 		Later:    true,
 		Sheet:    h.sheet,
 		Before:   session.Song.Unbodied, BeforeName: "before Body's moves",
-		Try: h.try,
+		Try:  h.try,
+		Jobs: map[string]worker.Kind{shell.SplitJob: {Run: h.runSplit}},
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/body/steady", h.Whole, h.steadied)
 			g.POST("/body/steady", h.LimitForm, h.steady)
@@ -26,6 +28,12 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.POST("/body/drive", h.LimitForm, h.drive)
 			g.POST("/body/attack", h.LimitForm, h.shape)
 			g.POST("/body/rules", h.LimitForm, h.setRules)
+			g.GET("/body/apart", h.Whole, h.apart)
+			g.POST("/body/split", h.LimitForm, h.split)
+			g.POST("/body/split/:job/cancel", h.LimitForm, h.cancelSplit)
+			g.POST("/body/together", h.LimitForm, h.together)
+			g.POST("/body/part", h.LimitForm, h.shapePart)
+			g.POST("/body/lower", h.LimitForm, h.lower)
 			g.GET("/body/settings.txt", h.settings)
 		},
 	}

@@ -186,48 +186,8 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, p importPayload,
 		defer h.Store.DropIncoming(converted) // nothing is left of it once it is registered
 		incoming = converted
 	}
-	sha, err := h.Store.HashIncoming(incoming)
+	sha, a, damaged, err := h.TakeIn(ctx, incoming, j.Name, original, report)
 	if err != nil {
-		return errors.New("the upload is no longer there; send the file again")
-	}
-	a, err := h.Store.Facts(ctx, sha)
-	damaged := err == nil && a.Damage != ""
-	if damaged || errors.Is(err, store.ErrNotFound) {
-		f, err := h.Store.OpenIncoming(incoming)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		st, err := f.Stat()
-		if err != nil {
-			return err
-		}
-		src, err := wav.NewReader(f, st.Size())
-		if err != nil {
-			return fmt.Errorf("%w; nothing was taken from it", err)
-		}
-		report(0, "measuring")
-		if a, err = intake.Analyse(ctx, src, j.Name, func(p float64) { report(p, "measuring") }); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			return fmt.Errorf("%w; nothing was taken from it", err)
-		}
-		report(0.85, "listening")
-		if err := intake.Describe(ctx, src, a); err != nil {
-			return err
-		}
-		a.Format, a.BitDepth, a.EncodingIs = original.Container, original.BitDepth, string(original.Encoding)
-		if err := ctx.Err(); err != nil { // a stop is heeded here, and not while it is put in place
-			return err
-		}
-		if err := h.Store.Register(context.WithoutCancel(ctx), incoming, sha, a); err != nil {
-			return fmt.Errorf("it could not be stored: %w", err)
-		}
-		if damaged {
-			h.Renderer.Forget() // silence stood for it
-		}
-	} else if err != nil {
 		return err
 	}
 	if damaged && h.holds(ctx, j, replace, sha) {

@@ -5,3 +5,6 @@ const ReferenceJob = "reference"
 
 // VoiceJob is the kind of the jobs that take in a voice to leave room for.
 const VoiceJob = "voice"
+
+// SplitJob is the kind of the jobs that take a stem's file apart.
+const SplitJob = "split"
