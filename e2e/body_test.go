@@ -77,3 +77,35 @@ func TestBody(t *testing.T) {
 	p.until("a sentence", "document.querySelector('#rules-wrong')")
 	p.clean("422")
 }
+
+// A break that holds kick and bass in one file, as a hand takes it apart: progress, the parts, what lasts lowered, a part shaped by
+// typing, put together again.
+func TestBodySplit(t *testing.T) {
+	a := start(t, t.TempDir())
+	p := a.open("/")
+	p.newSong("Low Tide", "120")
+	kick, bass := fight()
+	both := audio.New(kick.Rate, 2, kick.Frames())
+	for c := range both.Ch {
+		for i := range both.Ch[c] {
+			both.Ch[c][i] = 0.9*kick.Ch[0][i] + 1.8*bass.Ch[c][i]
+		}
+	}
+	p.choose(write(t, "Break.wav", both, wav.Int24))
+	p.until("the stem", "document.querySelectorAll('.stems tbody tr[data-name]').length === 1 && !document.querySelector('#imports progress')")
+	p.click("#rail a[href$=body]")
+	p.until("what may be taken apart", "document.querySelector('#split-go')")
+	p.click("#split-go")
+	p.until("the parts", "document.querySelectorAll('.parts tbody tr').length === 3 && document.querySelector('#lower-in')")
+	p.edited("what lasts", func() { p.click("#lower-in") })
+	p.until("the shelf in its field", "Number(document.querySelectorAll('.parts input[name=shelf]')[1]?.value.replace('−', '-')) < 0")
+	p.edited("a level", func() { p.typed(".parts input[name=fader]", "-2") })
+	p.until("the level", "document.querySelector('.parts input[name=fader]')?.value.replace('−', '-') === '-2'")
+	s, err := a.store.Load(t.Context(), a.song(p))
+	if err != nil || s.Parts(s.Stems[0].ID)[0].Fader != -2 {
+		t.Errorf("%v", err)
+	}
+	p.edited("together", func() { p.click("[id^=together-]") })
+	p.until("one stem", "document.querySelector('#split-go') && !document.querySelector('.parts')")
+	p.clean()
+}
