@@ -18,6 +18,7 @@ var gainsKind = &Kind{
 // Bounds of own gains.
 const (
 	GainsMost = 24.0  // dB
+	GainsMute = -90.0 // dB: silence, the least
 	GainsJoin = 5.0   // ms before a hit in which the gain moves to its own
 	gainsMany = 20000 // hits
 )
@@ -71,7 +72,7 @@ func (g *Gains) Check() error {
 		return fmt.Errorf("more than %d gains", gainsMany)
 	}
 	for i, s := range g.Steps {
-		if !(math.Abs(s.DB) <= GainsMost) || !(s.At >= 0 && s.At <= audio.MaxSeconds) || i > 0 && s.At <= g.Steps[i-1].At {
+		if !(s.DB >= GainsMute && s.DB <= GainsMost) || !(s.At >= 0 && s.At <= audio.MaxSeconds) || i > 0 && s.At <= g.Steps[i-1].At {
 			return fmt.Errorf("gain %d is out of bounds", i+1)
 		}
 	}
@@ -85,7 +86,11 @@ func (g *Gains) Processor(p Place) (Processor, error) {
 	}
 	out := &gaining{at: p.Start, join: max(1, int(math.Round(GainsJoin*float64(p.Rate)/1000)))}
 	for _, s := range g.Steps {
-		out.steps, out.gain = append(out.steps, int(math.Round(s.At*float64(p.Rate)))), append(out.gain, float32(dsp.Gain(s.DB)))
+		gain := float32(dsp.Gain(s.DB))
+		if s.DB == GainsMute {
+			gain = 0
+		}
+		out.steps, out.gain = append(out.steps, int(math.Round(s.At*float64(p.Rate)))), append(out.gain, gain)
 	}
 	return out, nil
 }
