@@ -140,6 +140,15 @@ func (b *Bench) Body(ctx context.Context) ([]find.Finding, error) {
 			out = append(out, f)
 		}
 	}
+	for _, role := range LayeredRoles {
+		s, err := b.Stack(ctx, role)
+		if err != nil {
+			return nil, err
+		}
+		if f, ok := body.Cancelling(b.Song, s); ok {
+			out = append(out, f)
+		}
+	}
 	buried, err := b.buried(ctx)
 	if err != nil {
 		return nil, err

@@ -3,6 +3,7 @@ package move
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
@@ -144,4 +145,44 @@ func (g *banding) Process(x, _ audio.Buffer) {
 		}
 		g.level[k], g.db[k] = level, db
 	}
+}
+
+const (
+	bandsStep  = 0.01 // s over which a peak is taken
+	bandsUnder = 40.0 // dB under a band's loudest: what is softer does not count
+)
+
+// Fit sets the middles to the medians of the bands' peaks over 10 ms, of what is within 40 dB of the loudest; ok is false where nothing
+// sounds.
+func (b *Bands) Fit(x audio.Buffer) (ok bool, err error) {
+	c, err := newCrossover(b.LowHz, b.HighHz, x.Rate)
+	if err != nil {
+		return false, err
+	}
+	bands := c.split(x)
+	step := int(bandsStep * float64(x.Rate))
+	for k, to := range []*float64{&b.Low, &b.Mid, &b.High} {
+		var all []float64
+		for at := 0; at+step <= x.Frames(); at += step {
+			top := float32(0)
+			for _, ch := range bands[k].Ch {
+				for _, v := range ch[at : at+step] {
+					top = max(top, v, -v)
+				}
+			}
+			if top > 1e-5 {
+				all = append(all, dsp.DB(float64(top)))
+			}
+		}
+		if len(all) == 0 {
+			*to = -80
+			continue
+		}
+		slices.Sort(all)
+		loudest := all[len(all)-1]
+		from, _ := slices.BinarySearch(all, loudest-bandsUnder)
+		*to = math.Round(2*math.Max(-80, math.Min(6, all[(from+len(all))/2]))) / 2
+		ok = ok || loudest > bandsSilent
+	}
+	return ok, nil
 }

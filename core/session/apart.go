@@ -135,12 +135,6 @@ func (e PutTogether) Apply(s *Song) (string, error) {
 	return "Put " + st.Name + " together again", s.Validate()
 }
 
-// The ids of what Body does to a part.
-const (
-	BodyShelf = bodyMove + "shelf"
-	BodyBell  = bodyMove + "bell"
-)
-
 // ApartAlone returns the song with the parts of one stem alone: what is struck as its kick, what is sustained as its bass; ok is
 // false where one of them is missing. What is measured between them is an estimate: no split is perfect.
 func (s Song) ApartAlone(id string) (c Song, ok bool) {

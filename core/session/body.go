@@ -53,6 +53,19 @@ const (
 	BodySteady = bodyMove + "steady"
 	BodyAttack = bodyMove + "attack"
 	BodyDrive  = bodyMove + "drive"
+	BodyShelf  = bodyMove + "shelf" // of a part of what was taken apart
+	BodyBell   = bodyMove + "bell"
+	BodyHand   = bodyMove + "hand" // layers hand over
+	BodyTurn   = bodyMove + "turn"
+	BodyBeats  = bodyMove + "beats" // a layer on chosen beats
+	BodySub    = bodyMove + "sub"
+	BodyLift   = bodyMove + "lift" // of the low end of a kick
+	BodyFall   = bodyMove + "fall" // of the pitch of a bass
+	BodyGlue   = bodyMove + "glue"
+	BodyBands  = bodyMove + "bands"
+
+	BodyAttackBands = bodyMove + "attack-bands"
+	BodyParallel    = bodyMove + "parallel"
 )
 
 // OfBody reports whether a move is one of Body's.
@@ -64,6 +77,11 @@ func (s Song) Unbodied() Song { return s.without(OfBody) }
 // Unsteadied returns the song without what evens its hits out.
 func (s Song) Unsteadied() Song {
 	return s.without(func(m move.Move) bool { return m.ID == BodySteady })
+}
+
+// Unlike returns the song without the moves of an id.
+func (s Song) Unlike(id string) Song {
+	return s.without(func(m move.Move) bool { return m.ID == id })
 }
 
 // Unshaped returns the song without Body's shaping of attacks.
