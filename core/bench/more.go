@@ -92,3 +92,25 @@ func (b *Bench) Shot(ctx context.Context, p body.Part, item int) (*body.OneShot,
 	}
 	return body.TakeShot(ctx, b.Renderer, b.Song, w.Now, item)
 }
+
+// OnBeats lets a layer sound at its part's hits on chosen beats alone; nil where there is none of them.
+func (b *Bench) OnBeats(st *session.Stem, key string) (session.Edit, error) {
+	part, ok := body.Of(b.Song, st.ID)
+	if st.Role == session.Kick {
+		part, ok = body.Of(b.Song, body.Kick)
+	}
+	if !ok {
+		return nil, nil
+	}
+	items, err := part.Times(b.Renderer, b.Song, b.Line())
+	if err != nil {
+		return nil, err
+	}
+	g, ok := body.OnBeats(b.Song, items, key)
+	if !ok {
+		return nil, nil
+	}
+	why := "it sounds " + body.BeatsLabel(key) + " alone"
+	return session.Together{Said: st.Name + " sounds " + body.BeatsLabel(key) + " alone", Edits: []session.Edit{
+		session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: session.BodyBeats, Why: why, Params: g}}}}, nil
+}

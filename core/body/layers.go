@@ -265,6 +265,16 @@ var Beats = []struct {
 	{"off", "between the beats", func(b float64) bool { return !near(b, math.Round(b)) }},
 }
 
+// BeatsLabel are the words for chosen beats.
+func BeatsLabel(key string) string {
+	for _, b := range Beats {
+		if b.Key == key {
+			return b.Label
+		}
+	}
+	return ""
+}
+
 // near is within a thirty-second of a bar's beat.
 func near(a, b float64) bool { return math.Abs(a-b) < 0.125 }
 

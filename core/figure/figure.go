@@ -53,6 +53,8 @@ var All = []Figure{
 	{"attack", "attack", "dB", 1, "Peak of a hit's first 20 ms over the RMS of its 20 to 120 ms; the median."},
 	{"steadymost", "most of a gain", "dB", 1, "Own gains: the largest by its size. A compressor: the most that it takes of a hit's weight."},
 	{"steadymean", "mean of the gains", "dB", 1, "Own gains: the mean of their sizes. A compressor: the mean that it takes of the hits' weights."},
+	{"layerband", "level of a layer in a band", "dBFS", 1, "RMS of the layer in the band (Butterworth, 2nd order to each side) over the first 200 ms of the hits of the judged stretch, behind its chain."},
+	{"layersum", "phase sum of layers", "dB", 1, "Energy of the low source and the other layers together over the sum of their energies, in the band, over the first 200 ms of the hits: 0 dB where they are unrelated, 3 of two alike, under 0 where they cancel."},
 	{"steadylost", "what a compressor takes", "dB", 1, "By how much the median weight falls before the bell or the gain after the compressor gives it back."},
 	{"headroom", "headroom", "dB", 1, "Distance of the premaster's peak over the loop from full scale, 0 dBFS."},
 	{"premaster", "premaster peak", "dBFS", 1, "Sample peak of everything together over the loop."},

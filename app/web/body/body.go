@@ -15,6 +15,7 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/body"
 	"mellowthump/core/export"
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -141,6 +142,7 @@ func (h *handlers) steadied(c *gin.Context) {
 		Weighed bench.Weighed
 		Schools []school
 		Shape   move.Attack // what shapes the part now
+		Ways    []shapingRow
 		Drum    bool
 		Off     bool // the part may be let go of
 		Rules   session.Body
@@ -164,6 +166,7 @@ func (h *handlers) steadied(c *gin.Context) {
 	}
 	out.Drum = out.Part.Drum(&v.Song.Song)
 	ctx := c.Request.Context()
+	out.Ways = h.ways(c, v, out.Part)
 	err := h.JudgeLater(c, v)
 	if err == nil && ok {
 		out.Weighed, err = v.Bench.Weigh(ctx, out.Part)
@@ -190,6 +193,32 @@ func (h *handlers) steadied(c *gin.Context) {
 		return
 	}
 	h.Write(c, http.StatusOK, "bodysteady", out)
+}
+
+// shapingRow is another way to shape an attack: by bands, or in parallel.
+type shapingRow struct {
+	ID, Label, Says string
+	On              bool
+}
+
+// ways are the other ways of shaping a part's attack, with what they come to where they are in.
+func (h *handlers) ways(c *gin.Context, v *shell.View, p body.Part) []shapingRow {
+	out := []shapingRow{{ID: session.BodyAttackBands, Label: "in three bands"}, {ID: session.BodyParallel, Label: "in parallel"}}
+	for _, st := range p.Stems(&v.Song.Song) {
+		for i := range out {
+			m := st.Move(out[i].ID)
+			if m == nil || out[i].On {
+				continue
+			}
+			out[i].On, out[i].Says = true, move.Words(m.Params)
+			if copied, ok := m.Params.(*move.Parallel); ok {
+				if under, err := body.CopyUnder(c.Request.Context(), h.Renderer, &v.Song.Song, session.At{Stem: st.ID}, copied, v.Bench.Loop); err == nil && under.Valid() {
+					out[i].Says += fmt.Sprintf("; the copy lies %s dB under the sound", figure.Short(float64(under)))
+				}
+			}
+		}
+	}
+	return out
 }
 
 // widest is the part of kick and bass that is the furthest from even; the first of all where neither is there.
@@ -297,12 +326,25 @@ func (h *handlers) settings(c *gin.Context) {
 
 // try works out what is heard before it is made: a part evened out by a school.
 func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
-	part := strings.Split(what, ":")
-	if len(part) == 2 && part[0] == "drive" {
-		return h.driven(c, song, part[1])
+	if law, ok := strings.CutPrefix(what, "fall:"); ok {
+		d, err := lawOf(law)
+		if err != nil {
+			return nil, &shell.InputError{Field: "low", Sentence: shell.Sentence(err.Error())}
+		}
+		return h.fallen(c, song, d)
 	}
-	if len(part) == 2 && part[0] == "lower" {
+	part := strings.Split(what, ":")
+	switch {
+	case len(part) == 2 && part[0] == "drive":
+		return h.driven(c, song, part[1])
+	case len(part) == 2 && part[0] == "lower":
 		return h.lowered(c, song, part[1])
+	case len(part) == 2 && part[0] == "layers":
+		return h.handed(c, song, session.Role(part[1]))
+	case len(part) == 3 && part[0] == "under":
+		return h.undered(c, song, part[1], part[2])
+	case len(part) >= 4 && part[0] == "glue": // a bus's place has a colon of its own
+		return h.glued(c, song, part[1], session.ParseAt(strings.Join(part[3:], ":")), part[2])
 	}
 	if len(part) != 3 || part[0] != "steady" {
 		return nil, &shell.InputError{Field: "steady", Sentence: "There is nothing of that name to hear."}
