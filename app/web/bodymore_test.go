@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"mellowthump/core/audio"
+	"mellowthump/core/dsp"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
@@ -119,6 +121,41 @@ func TestBodyMore(t *testing.T) {
 		if status, _ := b.do("GET", "/songs/"+id+"/body/oneshot.wav?"+q, nil); status != want {
 			t.Errorf("%s: %d, want %d", q, status, want)
 		}
+	}
+}
+
+// A stem that comes back after Body planned a boost is compared with the plan: boosted so it has landed, as it was it has not.
+func TestBodyBack(t *testing.T) {
+	b, id := ready(t)
+	kick, _ := beat()
+	if status, body := b.edit(id, "/body/under", url.Values{"key": {"lift"}, "db": {"4"}}); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	st := b.load(id).TriggerStem()
+	f := st.Move(session.BodyLift).Params.(*move.Filter)
+	s, err := dsp.RBJ(dsp.Bell, f.Hz, f.Q, f.DB, rate)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lifted := audio.New(rate, 1, kick.Frames())
+	dsp.NewFilter([]dsp.Biquad{s}).Process(lifted.Ch[0], kick.Ch[0])
+	for i := range lifted.Ch[0] {
+		lifted.Ch[0][i] *= 0.6 // it would clip
+		kick.Ch[0][i] *= 0.999
+	}
+	for _, c := range []struct {
+		x   audio.Buffer
+		say string
+	}{{lifted, "came back as planned"}, {kick, "dB less at 50 Hz than was planned"}} {
+		body, kind := multipartOf(file{"Kick.wav", asWAV(c.x)})
+		b.postTo(id, "/stems/"+st.ID+"/replace", body, kind)
+		if page := b.get("/songs/" + id + "/body"); !strings.Contains(page, `id="body-back"`) {
+			t.Errorf("%.300s", page)
+		}
+		if page := b.get("/songs/" + id + "/body/back"); !strings.Contains(page, c.say) {
+			t.Errorf("no %q: %s", c.say, page)
+		}
+		b.edit(id, "/undo", url.Values{})
 	}
 }
 

@@ -5,11 +5,17 @@ import (
 
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
+	"mellowthump/core/move"
 	"mellowthump/core/room"
 )
 
 // roomMost is the longest stretch that Room listens to, s: every stem's excitation is held.
 const roomMost = 60.0
+
+// Backs tells how stems came back for which moves of a stage were planned; of tells the stage's moves.
+func (b *Bench) Backs(ctx context.Context, of func(move.Move) bool) ([]room.Back, error) {
+	return room.Backs(ctx, b.Renderer, b.Song, of, b.RoomWindow())
+}
 
 // RoomWindow is the judged stretch as far as Room listens: its first minute.
 func (b *Bench) RoomWindow() mix.Window {

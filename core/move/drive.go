@@ -56,9 +56,10 @@ const driveOrder = 4
 type Drive struct {
 	Adds  string  `json:"adds"` // "odd", "even" or "both"
 	Drive float64 `json:"drive_db"`
-	Over  float64 `json:"over_hz"`  // of what is added
-	Level float64 `json:"level_db"` // likewise
-	Gain  float64 `json:"gain_db"`  // after it
+	Over  float64 `json:"over_hz"`            // of what is added
+	Under float64 `json:"under_hz,omitempty"` // of what is driven; 0: all of it
+	Level float64 `json:"level_db"`           // likewise
+	Gain  float64 `json:"gain_db"`            // after it
 }
 
 const driveSilent = -60.0 // dB
@@ -72,6 +73,7 @@ func (d *Drive) Fields() []Field {
 		{Name: "adds", Label: "harmonics", Text: &d.Adds, Choices: choices(DriveOdd, "odd", DriveEven, "even", DriveBoth, "odd and even")},
 		{Name: "drive_db", Label: "drive", Unit: "dB", Number: &d.Drive, Lo: 0, Hi: 24, Step: 0.5},
 		{Name: "over_hz", Label: "over", Unit: "Hz", Number: &d.Over, Lo: 20, Hi: 2000, Step: 1},
+		{Name: "under_hz", Label: "of what is under", Unit: "Hz", Number: &d.Under, Lo: 40, Hi: 5000, Step: 5, None: true},
 		{Name: "level_db", Label: "level", Unit: "dB", Number: &d.Level, Lo: driveSilent, Hi: 12, Step: 0.5},
 		{Name: "gain_db", Label: "gain after", Unit: "dB", Number: &d.Gain, Lo: -24, Hi: 24, Step: 0.1},
 	}
@@ -88,8 +90,26 @@ func (d *Drive) sections(rate float64) []dsp.Biquad {
 	return s
 }
 
+// band is the low-pass in front of the curve; nil where all is driven.
+func (d *Drive) band(rate float64) []dsp.Biquad {
+	if d.Under == 0 {
+		return nil
+	}
+	s, err := dsp.ButterworthLowpass(driveOrder, d.Under, rate)
+	if err != nil {
+		return nil
+	}
+	return s
+}
+
 // Memory is that of its filters.
-func (d *Drive) Memory(p Place) int { return 2*clipTaps + dsp.Settles(d.sections(float64(p.Rate))) }
+func (d *Drive) Memory(p Place) int {
+	n := 2*clipTaps + dsp.Settles(d.sections(float64(p.Rate)))
+	if s := d.band(float64(p.Rate)); s != nil {
+		n += dsp.Settles(s)
+	}
+	return n
+}
 
 // Words says it.
 func (d *Drive) Words() string {
@@ -97,7 +117,12 @@ func (d *Drive) Words() string {
 	if adds == DriveBoth {
 		adds = "odd and even"
 	}
-	return fmt.Sprintf("%s harmonics over %s Hz, drive %s dB, added at %s dB", adds, figure.Short(d.Over), figure.Short(d.Drive), figure.Short(d.Level))
+	if d.Under > 0 {
+		adds += fmt.Sprintf(" harmonics of what is under %s Hz,", figure.Short(d.Under))
+	} else {
+		adds += " harmonics"
+	}
+	return fmt.Sprintf("%s over %s Hz, drive %s dB, added at %s dB", adds, figure.Short(d.Over), figure.Short(d.Drive), figure.Short(d.Level))
 }
 
 // Processor adds to each channel on its own; it is as late as its filters are long.
@@ -106,7 +131,7 @@ func (d *Drive) Processor(p Place) (Processor, error) {
 		return nil, err
 	}
 	g := dsp.Gain(d.Drive)
-	out := &driving{of: *d, drive: g, norm: 1 / math.Atan(g), level: dsp.Gain(d.Level) / driveTimes, gain: float32(dsp.Gain(d.Gain)), high: d.sections(float64(p.Rate))}
+	out := &driving{of: *d, drive: g, norm: 1 / math.Atan(g), level: dsp.Gain(d.Level) / driveTimes, gain: float32(dsp.Gain(d.Gain)), high: d.sections(float64(p.Rate)), low: d.band(float64(p.Rate))}
 	out.table = make([]float32, driveTable+1)
 	for i := range out.table {
 		out.table[i] = float32(out.curve(driveReach * (2*float64(i)/driveTable - 1)))
@@ -125,7 +150,7 @@ type driving struct {
 	drive, norm, level float64
 	gain               float32
 	table              []float32
-	high               []dsp.Biquad
+	high, low          []dsp.Biquad
 	each               []*driveChannel
 }
 
@@ -134,6 +159,9 @@ type driveChannel struct {
 	added []float32
 	high  *dsp.Filter
 	part  []float32
+	late  []float32
+	low   *dsp.Filter // in front of the curve; nil: none
+	lower []float32   // behind it, from clipTaps - 1 frames before on
 }
 
 func (*driving) Latency() int { return clipTaps - 1 }
@@ -166,37 +194,73 @@ func (g *driving) bend(v float32) float32 {
 func (g *driving) Process(x, _ audio.Buffer) {
 	for ch := range x.Ch {
 		if ch == len(g.each) {
-			g.each = append(g.each, &driveChannel{past: make([]float32, clipTaps-1), high: dsp.NewFilter(g.high)})
+			s := &driveChannel{past: make([]float32, clipTaps-1), high: dsp.NewFilter(g.high)}
+			if g.low != nil {
+				s.low, s.lower = dsp.NewFilter(g.low), make([]float32, clipTaps-1)
+			}
+			g.each = append(g.each, s)
 		}
 		g.channel(g.each[ch], x.Ch[ch])
 	}
 }
 
+// add adds what the curve makes of n frames to what comes out, clipTaps - 1 frames later at most; w begins clipTaps - 1 frames before the first.
+func (g *driving) add(added, w []float32, n int) {
+	for i := range n {
+		add, in := (*[clipTaps]float32)(added[i:]), (*[clipTaps]float32)(w[i:])
+		for k := range drivePhases {
+			h := &drivePhases[k]
+			var a, b, c, d float32 // sums that do not wait for each other
+			for j := 0; j < clipTaps; j += 4 {
+				a += h[j] * in[j]
+				b += h[j+1] * in[j+1]
+				c += h[j+2] * in[j+2]
+				d += h[j+3] * in[j+3]
+			}
+			v := a + b + c + d
+			if v = g.bend(v); v == 0 {
+				continue
+			}
+			for j := range h {
+				add[j] += h[j] * v
+			}
+		}
+	}
+}
+
+// driveShared is the least half of a block that is worth a processor of its own, frames.
+const driveShared = 1024
+
 func (g *driving) channel(s *driveChannel, x []float32) {
 	w := append(s.past, x...)
+	in := w // of the curve
+	if s.low != nil {
+		s.lower = append(s.lower, x...)
+		s.low.Process(s.lower[clipTaps-1:], x)
+		in = s.lower
+	}
 	for len(s.added) < len(x)+clipTaps {
 		s.added = append(s.added, 0)
 	}
 	if g.of.Level > driveSilent {
-		for i := range x {
-			add, in := (*[clipTaps]float32)(s.added[i:]), (*[clipTaps]float32)(w[i:])
-			for k := range drivePhases {
-				h := &drivePhases[k]
-				var a, b, c, d float32 // sums that do not wait for each other
-				for j := 0; j < clipTaps; j += 4 {
-					a += h[j] * in[j]
-					b += h[j+1] * in[j+1]
-					c += h[j+2] * in[j+2]
-					d += h[j+3] * in[j+3]
-				}
-				v := a + b + c + d
-				if v = g.bend(v); v == 0 {
-					continue
-				}
-				for j := range h {
-					add[j] += h[j] * v
-				}
+		if half := len(x) / 2; half >= driveShared { // on two processors
+			if len(s.late) < len(x)-half+clipTaps {
+				s.late = make([]float32, len(x)-half+clipTaps)
 			}
+			late := s.late[:len(x)-half+clipTaps]
+			audio.Clear(late)
+			done := make(chan struct{})
+			go func() {
+				g.add(late, in[half:], len(x)-half)
+				close(done)
+			}()
+			g.add(s.added, in, half)
+			<-done
+			for i, v := range late {
+				s.added[half+i] += v
+			}
+		} else {
+			g.add(s.added, in, len(x))
 		}
 	}
 	s.part = append(s.part[:0], s.added[:len(x)]...)
@@ -209,4 +273,7 @@ func (g *driving) channel(s *driveChannel, x []float32) {
 		s.added[i] = 0
 	}
 	s.past = append(s.past[:0], w[len(w)-(clipTaps-1):]...)
+	if s.low != nil {
+		s.lower = append(s.lower[:0], in[len(in)-(clipTaps-1):]...)
+	}
 }

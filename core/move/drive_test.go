@@ -105,3 +105,19 @@ func BenchmarkDrive(b *testing.B) {
 		p.Process(x, audio.Buffer{})
 	}
 }
+
+// A drive of what is under a corner adds harmonics of that alone: those of a tone over it are gone by as much as the filter takes, cubed for the third.
+func TestDriveOfABand(t *testing.T) {
+	const rate = 44100
+	for _, c := range []struct {
+		hz    float64
+		heard bool
+	}{{50, true}, {1000, false}} {
+		x := outside.Sine(rate, 1, c.hz, 0.5, 1, 0)
+		y := behind(t, &Drive{Adds: DriveOdd, Drive: 12, Over: 20, Under: 150, Level: 0}, x)
+		third := dsp.DB(goertzel(y.Ch[0][rate/2:], 3*c.hz, rate))
+		if c.heard != (third > -30) || !c.heard && third > -100 {
+			t.Errorf("%g Hz: its third harmonic is at %.1f dBFS", c.hz, third)
+		}
+	}
+}

@@ -37,7 +37,7 @@ var examples = map[string][]Params{
 	"parallel":    {&Parallel{Over: 340, Attack: 9, Sustain: -12, Drive: 12, Level: -3}, &Parallel{Over: 20, Attack: -12, Sustain: 6, Level: 6}},
 	"bands":       {&Bands{LowHz: 120, HighHz: 2500, Depth: 100, Low: -20, Mid: -30, High: -30, Attack: 10, Release: 120}, &Bands{LowHz: 40, HighHz: 12000, Depth: 50, Low: -50, Mid: 0, High: -50, Attack: 200, Release: 1000, Gain: -3}},
 	"attack":      {&Attack{Attack: 6}, &Attack{Attack: -12, Sustain: 12}, &Attack{Sustain: -6}},
-	"drive":       {&Drive{Adds: DriveBoth, Drive: 12, Over: 120, Level: -6}, &Drive{Adds: DriveEven, Drive: 24, Over: 20, Level: 12, Gain: -3}, &Drive{Adds: DriveOdd, Drive: 0, Over: 2000, Level: 0}},
+	"drive":       {&Drive{Adds: DriveBoth, Drive: 12, Over: 120, Level: -6}, &Drive{Adds: DriveEven, Drive: 24, Over: 20, Level: 12, Gain: -3}, &Drive{Adds: DriveOdd, Drive: 0, Over: 2000, Level: 0}, &Drive{Adds: DriveOdd, Drive: 18, Over: 60, Under: 120, Level: 0}},
 	"compress": {&Compress{Threshold: -30, Ratio: 4, Knee: 6, Attack: 30, Release: 300, Makeup: 3, BackHz: 45, Back: 2},
 		&Compress{Threshold: -50, Ratio: 20, Attack: 0.1, Release: 2000, BackHz: 50}, &Compress{Threshold: -30, Ratio: 2, Knee: 6, KeyHz: 150, Attack: 30, Release: 200, BackHz: 50}},
 	"softclip": {&SoftClip{Threshold: -9, Knee: 6}, &SoftClip{Threshold: -12}, &SoftClip{Threshold: 0, Knee: 3}},

@@ -9,6 +9,7 @@ import (
 	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
+	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -20,7 +21,7 @@ const (
 	backStill  = 0.5  // dB that a plan takes out of a band that is to stay
 )
 
-// Back is how a stem came back for which moves of Room were planned.
+// Back is how a stem came back for which moves were planned.
 type Back struct {
 	Stem  string
 	Worst float64 // dB of what is there over what was planned, in the third-octave where it is furthest off
@@ -52,16 +53,16 @@ func (b Back) Says(name string) string {
 
 func hertz(hz float64) string { return fmt.Sprintf("%.0f Hz", hz) }
 
-// Backs compares the new file of every stem that has moves of Room, on, or off because the file holds them, with the plan:
-// the old file with those moves, by third-octaves over a window, before the fader.
-func Backs(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) ([]Back, error) {
+// Backs compares the new file of every stem that has moves of a stage, on, or off because the file holds them, with the plan:
+// the old file with those moves, by third-octaves over a window, before the fader. of tells the stage's moves.
+func Backs(ctx context.Context, r *mix.Renderer, song *session.Song, of func(move.Move) bool, w mix.Window) ([]Back, error) {
 	var out []Back
 	in, lead := wide(song, w)
 	for i := range song.Stems {
 		st := &song.Stems[i]
 		planned := false
 		for _, m := range st.Moves {
-			planned = planned || session.OfRoom(m) && (!m.Off || st.Holds != "")
+			planned = planned || of(m) && (!m.Off || st.Holds != "")
 		}
 		if !planned || st.Was == "" {
 			continue
@@ -70,11 +71,11 @@ func Backs(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Windo
 		p := plan.Stem(st.ID)
 		p.Audio = st.Was
 		for k := range p.Moves {
-			if session.OfRoom(p.Moves[k]) && st.Holds != "" {
+			if of(p.Moves[k]) && st.Holds != "" {
 				p.Moves[k].Off = false
 			}
 		}
-		old, now := plan.Unroomed(), song.Unroomed()
+		old, now := plan.Without(of), song.Without(of)
 		var levels [3][]meter.Figure
 		var key [3]string
 		var sound [3]Hearing

@@ -210,7 +210,7 @@ func TestBack(t *testing.T) {
 	back := func(now string) Back {
 		t.Helper()
 		st.Was, st.Audio = audioOf("a"), audioOf(now)
-		b, err := Backs(context.Background(), r, song, w)
+		b, err := Backs(context.Background(), r, song, session.OfRoom, w)
 		if err != nil || len(b) != 1 {
 			t.Fatalf("%+v %v", b, err)
 		}
@@ -226,7 +226,7 @@ func TestBack(t *testing.T) {
 		t.Errorf("not cut: %+v", b)
 	}
 	st.Moves[0].Off = true
-	if b, err := Backs(context.Background(), r, song, w); err != nil || len(b) != 0 {
+	if b, err := Backs(context.Background(), r, song, session.OfRoom, w); err != nil || len(b) != 0 {
 		t.Errorf("nothing is planned: %+v %v", b, err)
 	}
 	st.Holds = "filter"

@@ -22,11 +22,11 @@ func (s Song) UnduckedAt(at At) (c Song, ok bool) {
 func (s Song) Brought() Song { return s.Bypassed().Untrimmed() }
 
 // Bypassed returns the song with every move out, at the levels that it has.
-func (s Song) Bypassed() Song { return s.without(func(move.Move) bool { return true }) }
+func (s Song) Bypassed() Song { return s.Without(func(move.Move) bool { return true }) }
 
 // Unducked returns the song with every duck out and all other moves as they are: the "before" of Duck.
 func (s Song) Unducked() Song {
-	return s.without(func(m move.Move) bool { return isDuck(m.Params) })
+	return s.Without(func(m move.Move) bool { return isDuck(m.Params) })
 }
 
 func isDuck(p move.Params) bool {
@@ -34,8 +34,8 @@ func isDuck(p move.Params) bool {
 	return ok
 }
 
-// without returns the song without the moves that drop names, in all its chains.
-func (s Song) without(drop func(move.Move) bool) Song {
+// Without returns the song without the moves that drop names, in all its chains.
+func (s Song) Without(drop func(move.Move) bool) Song {
 	c := s
 	c.Stems, c.Buses = slices.Clone(s.Stems), slices.Clone(s.Buses)
 	for _, chain := range c.chains() {

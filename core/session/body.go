@@ -72,26 +72,26 @@ const (
 func OfBody(m move.Move) bool { return strings.HasPrefix(m.ID, bodyMove) }
 
 // Unbodied returns the song without what Body did: the "before" of Body.
-func (s Song) Unbodied() Song { return s.without(OfBody) }
+func (s Song) Unbodied() Song { return s.Without(OfBody) }
 
 // Unsteadied returns the song without what evens its hits out.
 func (s Song) Unsteadied() Song {
-	return s.without(func(m move.Move) bool { return m.ID == BodySteady })
+	return s.Without(func(m move.Move) bool { return m.ID == BodySteady })
 }
 
 // Unlike returns the song without the moves of an id.
 func (s Song) Unlike(id string) Song {
-	return s.without(func(m move.Move) bool { return m.ID == id })
+	return s.Without(func(m move.Move) bool { return m.ID == id })
 }
 
 // Unshaped returns the song without Body's shaping of attacks.
 func (s Song) Unshaped() Song {
-	return s.without(func(m move.Move) bool { return m.ID == BodyAttack })
+	return s.Without(func(m move.Move) bool { return m.ID == BodyAttack })
 }
 
 // Undriven returns the song without the harmonics that Body adds.
 func (s Song) Undriven() Song {
-	return s.without(func(m move.Move) bool { return m.ID == BodyDrive })
+	return s.Without(func(m move.Move) bool { return m.ID == BodyDrive })
 }
 
 // Unsteady takes out what evens stems out.

@@ -70,27 +70,27 @@ func OfRoom(m move.Move) bool { return strings.HasPrefix(m.ID, roomMove) }
 
 // Unroomed returns the song without what Room did: the "before" of Room.
 func (s Song) Unroomed() Song {
-	return s.without(OfRoom)
+	return s.Without(OfRoom)
 }
 
 // Uncut returns the song without Room's cuts.
 func (s Song) Uncut() Song {
-	return s.without(func(m move.Move) bool { return m.ID == RoomLow || m.ID == RoomHigh })
+	return s.Without(func(m move.Move) bool { return m.ID == RoomLow || m.ID == RoomHigh })
 }
 
 // Unbelled returns the song without Room's bells.
 func (s Song) Unbelled() Song {
-	return s.without(func(m move.Move) bool { return m.ID == RoomBell })
+	return s.Without(func(m move.Move) bool { return m.ID == RoomBell })
 }
 
 // Uncomplemented returns the song without the bells by which kick and bass complement each other.
 func (s Song) Uncomplemented() Song {
-	return s.without(func(m move.Move) bool { return m.ID == RoomLift })
+	return s.Without(func(m move.Move) bool { return m.ID == RoomLift })
 }
 
 // Unrung returns the song without Room's bells against ringing.
 func (s Song) Unrung() Song {
-	return s.without(func(m move.Move) bool { return strings.HasPrefix(m.ID, RoomRing) })
+	return s.Without(func(m move.Move) bool { return strings.HasPrefix(m.ID, RoomRing) })
 }
 
 // RoomCut returns the corner of a stem's cut, Hz; 0 where it has none, or it is off.

@@ -31,6 +31,7 @@ type sheet struct {
 	Moved   []*shell.Chain  // of those that have moves of Body
 	Others  []*shell.Chain
 	Away    bool // moves of Body are on
+	Back    bool // one of those stems has a new file
 }
 
 const noStems = "There are no stems yet. Drop them on Intake."
@@ -104,6 +105,8 @@ func (out *sheet) chains() {
 		for _, r := range k.Rows {
 			if session.OfBody(r.Move) {
 				of = true
+				st := out.Stem(at.Stem)
+				out.Back = out.Back || st != nil && st.Was != ""
 				out.Away = out.Away || !r.Off
 			}
 		}

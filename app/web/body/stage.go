@@ -44,6 +44,7 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.POST("/body/together", h.LimitForm, h.together)
 			g.POST("/body/part", h.LimitForm, h.shapePart)
 			g.POST("/body/lower", h.LimitForm, h.lower)
+			g.GET("/body/back", h.Whole, h.Back("body", session.OfBody))
 			g.GET("/body/settings.txt", h.settings)
 		},
 	}
