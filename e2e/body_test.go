@@ -6,6 +6,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -108,4 +109,59 @@ func TestBodySplit(t *testing.T) {
 	p.edited("together", func() { p.click("[id^=together-]") })
 	p.until("one stem", "document.querySelector('#split-go') && !document.querySelector('.parts')")
 	p.clean()
+}
+
+// The rest of Body, as a hand uses it: layers on chosen beats, a tone put under the kick and taken out, notes that fall by another law, a glue on the mix, an attack in
+// parallel, a hit taken away.
+func TestBodyMore(t *testing.T) {
+	a := start(t, t.TempDir())
+	p := a.open("/")
+	p.newSong("Low Tide", "120")
+	kick, bass := fight()
+	late := audio.New(kick.Rate, 1, kick.Frames())
+	for i := 260; i < kick.Frames(); i++ {
+		late.Ch[0][i] = 0.6*kick.Ch[0][i-260] + 0.02*float32(math.Sin(float64(i)*0.3))
+	}
+	p.choose(write(t, "Kick low.wav", kick, wav.Int24), write(t, "Kick top.wav", late, wav.Int24), write(t, "808.wav", bass, wav.Float32))
+	p.until("the stems", "document.querySelectorAll('.stems tbody tr[data-name]').length === 3 && !document.querySelector('#imports progress')")
+	load := func() *session.Song {
+		t.Helper()
+		s, err := a.store.Load(t.Context(), a.song(p))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return &s.Song
+	}
+	p.click("#rail a[href$=body]")
+	all := "document.querySelector('#stack-kick') && document.querySelector('#tone-in, #tone-out') && document.querySelector('#bands-in, #bands-out') && document.querySelector('#shot-go') && document.querySelector('#fall-says')"
+	p.until("all of it", all)
+	p.edited("a tone", func() { p.click("#tone-in") })
+	p.until("a way back", "document.querySelector('#tone-out')")
+	if load().TriggerStem().Move(session.BodySub) == nil {
+		t.Error("there is no tone")
+	}
+	p.edited("no tone", func() { p.click("#tone-out") })
+	p.until("all of it again", all)
+	p.choice("#fall-from", "release")
+	p.until("another law", "document.querySelector('#fall-says')?.textContent.includes('in their last')")
+	p.edited("falling", func() { p.click("#fall-in") })
+	if m, ok := load().ByRole(session.Bass)[0].Move(session.BodyFall).Params.(*move.Drop); !ok || m.From != move.DropRelease {
+		t.Errorf("%+v", m)
+	}
+	p.until("it falls", "document.querySelector('#fall-out')")
+	p.until("all of it once more", all)
+	p.edited("three bands", func() { p.click("#bands-in") })
+	p.until("they are in", "document.querySelector('#bands-out')")
+	p.until("and the schools", "document.querySelector('#body-parallel-in')")
+	p.edited("in parallel", func() { p.click("#body-parallel-in") })
+	p.until("the copy's level", "document.querySelector('.ways')?.textContent.includes('under the sound')")
+	p.until("the layers", "document.querySelector('[id^=beats-]')")
+	p.edited("on beats", func() { p.choice("[id^=beats-]", "off") })
+	p.until("what was chosen", "document.querySelector('[id^=beats-]')?.value === 'off'")
+	p.js("fetch('/songs/' + document.body.dataset.song + '/body/oneshot.wav?part=kick').then(r => r.arrayBuffer()).then(b => window.shot = b.byteLength)")
+	p.until("a shot", "window.shot > 20000")
+	p.until("what may be under the kick", "document.querySelector('#tone-db')")
+	p.typed("#tone-db", "loud")
+	p.until("a sentence", "document.querySelector('#low-said')")
+	p.clean("422")
 }

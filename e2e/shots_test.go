@@ -8,6 +8,7 @@ import (
 
 	"mellowthump/app/demodata"
 	"mellowthump/app/store"
+	"mellowthump/core/demo"
 )
 
 // TestShots remakes the pictures of the main views from the demo song (make shots); without
@@ -16,6 +17,9 @@ func TestShots(t *testing.T) {
 	dir := t.TempDir()
 	st, err := store.Open(context.Background(), dir)
 	if err != nil {
+		t.Fatal(err)
+	}
+	if err := demodata.Song(context.Background(), st, demo.CopperKettle()); err != nil {
 		t.Fatal(err)
 	}
 	if err := demodata.Load(context.Background(), st); err != nil {
@@ -79,5 +83,18 @@ func TestShots(t *testing.T) {
 			p.edited("taking the duck away", func() { p.click("#duck-drop") })
 		}
 	}
+	p.visit(a.url + "/")
+	p.js("document.cookie = 'theme=day; path=/'")
+	p.click(".songs tr:nth-child(2) a.songname, .songs li:nth-child(2) a.songname")
+	p.until("the other song", "document.querySelectorAll('.stems tbody tr[data-name]').length === 6")
+	p.click("#rail a[href$=body]")
+	p.until("what may be taken apart", "document.querySelector('#split-go')")
+	p.click("#split-go")
+	p.until("the parts", "document.querySelectorAll('.parts tbody tr').length === 3 && document.querySelector('#lower-in')")
+	p.edited("what lasts", func() { p.click("#lower-in") })
+	p.until("the parts, lowered", "document.querySelector('.parts') && document.querySelector('#shot-go') && document.querySelector('#bands-in') && document.querySelector('#ladders')")
+	p.js("document.querySelector('#body-apart').scrollIntoView()")
+	p.until("the marks", "document.querySelector('#marks-later') === null")
+	p.shot(filepath.Join(to, "parts-day.png"))
 	p.clean()
 }

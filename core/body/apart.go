@@ -24,6 +24,7 @@ const (
 
 // ApartFigures are those of a stem that was taken apart, between its parts: estimates, as no split is perfect.
 type ApartFigures struct {
+	Pair      *mix.Pair // the struck part as its kick, the sustained one as its bass
 	Hits      meter.HitFigures
 	Clearance meter.Figure // dB of the struck part over the sustained one, in the worst tenth of its hits
 	Loudness  meter.Figure // LUFS, of all parts together
@@ -35,6 +36,7 @@ func OfParts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	if err != nil {
 		return out, err
 	}
+	out.Pair = p
 	if out.Hits, err = r.Figures(p); err != nil {
 		return out, err
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"html/template"
 	"io"
 	"net/http"
 	"slices"
@@ -14,6 +15,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"mellowthump/app/store"
+	"mellowthump/app/web/hits"
+	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/audio"
@@ -48,6 +51,7 @@ type apartRow struct {
 	Target float64
 	Values string
 	On     bool // the shelf is in
+	Strip  template.HTML
 }
 
 // apart answers with the stems that were taken apart, and asks again while one is.
@@ -95,6 +99,9 @@ func (h *handlers) apart(c *gin.Context) {
 			row := apartRow{Apart: a, Target: v.Targets.Clearance}
 			if l := a.Lowered; l != nil {
 				row.Values, row.On = v.Stem(l.Stem).Name+": "+move.Words(l.Move), v.Stem(l.Stem).Move(session.BodyShelf) != nil
+			}
+			if a.Trouble == "" {
+				row.Strip = plot.HitStrip(hits.Between(v, "apart-strip-"+of.ID, 760, 120, a.Before, a.Now))
 			}
 			out.Apart = append(out.Apart, row)
 		}

@@ -8,6 +8,7 @@ import (
 
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
+	"mellowthump/core/body"
 	"mellowthump/core/meter"
 )
 
@@ -85,8 +86,29 @@ func mirrored(v *shell.View, hits []meter.Hit, lead meter.BassLead) []meter.Hit 
 
 // Offset is the number of envelope steps from the start of the envelopes to the
 // start of the song.
-func Offset(v *shell.View) int {
-	return -int(float64(v.State.Pair.Meter.Offset)/float64(v.Rate)/meter.EnvelopeStep + 0.5)
+func Offset(v *shell.View) int { return offset(v.State.Pair.Meter) }
+
+func offset(m *meter.HitMeter) int {
+	return -int(float64(m.Offset)/float64(m.Rate)/meter.EnvelopeStep + 0.5)
+}
+
+// Between is a strip of the hits of two parts of one file, the struck one above, before and after what was done to them.
+func Between(v *shell.View, id string, width, height float64, before, now body.ApartFigures) plot.Strip {
+	p := plot.Strip{
+		ID: id, Width: width, Height: height, Rows: 1, Target: v.Targets.Clearance, Details: true,
+		Kick: plot.Calm(now.Pair.Meter.Kick), Bass: plot.Calm(now.Hits.Bass), Before: plot.Calm(before.Hits.Bass),
+		Offset: offset(now.Pair.Meter), Hits: now.Hits.Hits, Bars: v.Position,
+	}
+	if before.Clearance != now.Clearance && len(before.Hits.Hits) == len(now.Hits.Hits) {
+		p.Was = before.Hits.Hits
+	}
+	if len(p.Hits) > Drawn {
+		p.Hits = WorstInOrder(p.Hits, Drawn)
+		if p.Was != nil {
+			p.Was = WorstOf(p.Was, p.Hits)
+		}
+	}
+	return p
 }
 
 // lead is how the bass leads, where it does.
