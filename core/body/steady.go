@@ -4,7 +4,10 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"runtime"
 	"slices"
+
+	"golang.org/x/sync/errgroup"
 
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
@@ -24,6 +27,9 @@ const (
 	kneeSteady  = 6.0
 	deepest     = 30.0 // dB of a threshold under the loudest sample
 )
+
+// steadyRatios are the ratios of a compressor that are tried.
+var steadyRatios = [...]float64{2, 3, 4, 8}
 
 // Jumps is by how much an item of a part other than kick and bass has to stand over its median to jump out, dB.
 const Jumps = 6.0
@@ -143,7 +149,6 @@ func ByCompressor(ctx context.Context, r *mix.Renderer, song *session.Song, w *W
 		return nil, err
 	}
 	gap := 1000 * w.gap()
-	var best *Steadied
 	try := func(ratio, under float64) (*Steadied, error) {
 		m := &move.Compress{
 			Threshold: math.Round(float64(peak) - under), Ratio: ratio, Knee: kneeSteady, Attack: attackLong,
@@ -164,7 +169,7 @@ func ByCompressor(ctx context.Context, r *mix.Renderer, song *session.Song, w *W
 		s.Reached = s.After.Spread.Valid() && float64(s.After.Spread) <= target
 		return s, nil
 	}
-	better := func(s *Steadied) bool {
+	better := func(s, best *Steadied) bool {
 		switch {
 		case best == nil:
 			return true
@@ -175,22 +180,37 @@ func ByCompressor(ctx context.Context, r *mix.Renderer, song *session.Song, w *W
 		}
 		return s.After.Spread < best.After.Spread
 	}
-	for _, ratio := range []float64{2, 3, 4, 8} {
-		lo, hi := 0.0, deepest
-		for hi-lo > 1.5 { // the deeper, the more even
-			mid := (lo + hi) / 2
-			s, err := try(ratio, mid)
-			if err != nil {
-				return nil, err
+	var each [len(steadyRatios)]*Steadied
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for k, ratio := range steadyRatios {
+		g.Go(func() error {
+			lo, hi := 0.0, deepest
+			for hi-lo > 1.5 { // the deeper, the more even
+				mid := (lo + hi) / 2
+				s, err := try(ratio, mid)
+				if err != nil {
+					return err
+				}
+				if better(s, each[k]) {
+					each[k] = s
+				}
+				if s.Reached {
+					hi = mid
+				} else {
+					lo = mid
+				}
 			}
-			if better(s) {
-				best = s
-			}
-			if s.Reached {
-				hi = mid
-			} else {
-				lo = mid
-			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	var best *Steadied
+	for _, s := range each {
+		if better(s, best) {
+			best = s
 		}
 	}
 	if best == nil || math.Abs(best.Lost) < 0.05 {
