@@ -1,6 +1,7 @@
 package web
 
 import (
+	"math"
 	"net/url"
 	"strings"
 	"testing"
@@ -120,6 +121,27 @@ func TestBodyMore(t *testing.T) {
 	for q, want := range map[string]int{"part=none": 404, "part=kick&hit=first": 422, "part=kick&hit=9999": 409} {
 		if status, _ := b.do("GET", "/songs/"+id+"/body/oneshot.wav?"+q, nil); status != want {
 			t.Errorf("%s: %d, want %d", q, status, want)
+		}
+	}
+}
+
+// Body of songs with little in them: no stems, one silent, one hit, no notes. Every part of the page answers, in words where there is nothing.
+func TestBodyOfLittle(t *testing.T) {
+	b := newBench(t)
+	one := audio.New(rate, 1, 3*rate)
+	for i := range rate / 4 {
+		one.Ch[0][rate+i] = float32(0.5*math.Sin(float64(i)*0.008)) * float32(math.Exp(-float64(i)/3000))
+	}
+	for name, files := range map[string][]file{"empty": nil, "silent": {{"Kick.wav", asWAV(audio.New(rate, 1, 3*rate))}, {"808.wav", asWAV(audio.New(rate, 1, 3*rate))}}, "one hit": {{"Kick.wav", asWAV(one)}}} {
+		id := b.song()
+		if files != nil {
+			b.send(id, files...)
+		}
+		for _, part := range []string{"", "/steady", "/speaker", "/layers", "/low", "/glue", "/apart"} {
+			status, body := b.do("GET", "/songs/"+id+"/body"+part, nil)
+			if status != 200 && !(name == "empty" && status == 409) || strings.Contains(body, "NaN") || strings.Contains(body, "Inf") {
+				t.Errorf("%s%s: %d %.200s", name, part, status, body)
+			}
 		}
 	}
 }

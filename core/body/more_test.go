@@ -361,3 +361,34 @@ func TestCopyUnder(t *testing.T) {
 		}
 	}
 }
+
+// Harmonics are matched within 0.1 LU on noise too, at any drive.
+func TestDriveIsMatched(t *testing.T) {
+	ctx := context.Background()
+	r, song, w := layered(t, 0)
+	x, rnd := audio.New(rate, 1, 4*rate), rand.New(rand.NewPCG(9, 9))
+	for i := range x.Ch[0] {
+		x.Ch[0][i] = float32(0.15 * rnd.NormFloat64())
+	}
+	lib := &mix.Memory{}
+	lib.Put(strings.Repeat("f", 64), x)
+	noise := song.Clone()
+	noise.Stems = []session.Stem{{ID: "n", Name: "n", Role: session.Bass, Audio: strings.Repeat("f", 64)}}
+	noise.Triggers = nil
+	for _, c := range []struct {
+		r    *mix.Renderer
+		song *session.Song
+	}{{r, song}, {mix.New(lib, 1<<28), &noise}} {
+		for _, db := range []float64{3, 12, 24} {
+			d := &Driven{Move: &move.Drive{Adds: move.DriveBoth, Drive: db, Over: 120, Level: 0}}
+			if err := d.match(ctx, c.r, c.song, w); err != nil {
+				t.Fatal(err)
+			}
+			was, _ := c.r.Loudness(ctx, c.song, mix.SoloBass, w)
+			is, err := c.r.Loudness(ctx, drivenBy(c.song, d.Move), mix.SoloBass, w)
+			if err != nil || math.Abs(float64(is.Integrated-was.Integrated)) > 0.1 {
+				t.Errorf("%g dB: %.2f LUFS, %.2f before (%v)", db, float64(is.Integrated), float64(was.Integrated), err)
+			}
+		}
+	}
+}

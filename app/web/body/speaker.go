@@ -37,7 +37,7 @@ func (h *handlers) speaker(c *gin.Context) {
 	}
 	ctx := c.Request.Context()
 	out := speakerView{View: v, Speakers: body.Speakers, On: body.SpeakerOf(c.Query("on"))}
-	now, _, err := v.Bench.OnSpeaker(ctx, out.On)
+	now, before, err := v.Bench.OnSpeaker(ctx, out.On)
 	if err == nil {
 		out.Driven, err = v.Bench.Drive(ctx, out.On)
 	}
@@ -55,8 +55,12 @@ func (h *handlers) speaker(c *gin.Context) {
 		}
 	}
 	var ladders []plot.Ladder
-	for _, n := range now.Notes {
-		ladders = append(ladders, plot.Ladder{Note: n.Note, Place: v.Position(n.Start), Hz: n.Hz, Level: n.Level, Audible: n.Audible, Heard: n.Heard(), Margin: n.Margin})
+	for i, n := range now.Notes {
+		l := plot.Ladder{Note: n.Note, Place: v.Position(n.Start), Hz: n.Hz, Level: n.Level, Audible: n.Audible, Heard: n.Heard(), Margin: n.Margin}
+		if out.In != nil && i < len(before.Notes) {
+			l.Before = before.Notes[i].Level
+		}
+		ladders = append(ladders, l)
 	}
 	if len(ladders) > 0 {
 		out.Picture = plot.Ladders(ladders, out.On.Name, out.On.From)

@@ -119,6 +119,7 @@ type Ladder struct {
 	Place   string
 	Hz      float64
 	Level   [9]float64 // dB under the fundamental
+	Before  [9]float64 // likewise, without the harmonics that are added; all 0: nothing is
 	Audible [9]bool
 	Heard   bool
 	Margin  meter.Figure // dB over the rest
@@ -132,7 +133,7 @@ const ladderMost = 24
 func Ladders(notes []Ladder, speaker string, from float64) template.HTML {
 	const w, left, right, rung, top = 774.0, 34.0, 8.0, 16.0, 8.0
 	h := top + 9*rung + 26
-	s := newSVG("ladders", w, h, "The harmonics of every note on "+speaker, "Each note of the bass as a column of its harmonics, the fundamental below; as wide as it is strong, filled where it is heard, hollow where it is covered or too soft; a dash where the speaker begins.")
+	s := newSVG("ladders", w, h, "The harmonics of every note on "+speaker, "Each note of the bass as a column of its harmonics, the fundamental below; as wide as it is strong, filled where it is heard, hollow where it is covered or too soft; a dash where the speaker begins; a mark across how wide it was before harmonics were added.")
 	y := func(k int) float64 { return top + rung*float64(9-k) + rung/2 }
 	for k := 1; k <= 9; k++ {
 		s.text("tick", "start", 0, y(k)+4, fmt.Sprintf("H%d", k))
@@ -144,6 +145,10 @@ func Ladders(notes []Ladder, speaker string, from float64) template.HTML {
 		x := left + step*float64(i)
 		for k, l := range v.Level {
 			wide := math.Max(3, math.Min(step-10, (l+60)/60*(step-10)))
+			if was := v.Before[k]; v.Before != [9]float64{} && math.Abs(was-l) >= 1 {
+				at := x + math.Max(3, math.Min(step-10, (was+60)/60*(step-10)))
+				s.line("rung-before", at, y(k+1)-6, at, y(k+1)+6)
+			}
 			class := "rung"
 			if v.Audible[k] {
 				class = "rung heard"
