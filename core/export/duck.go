@@ -193,12 +193,14 @@ func All(ctx context.Context, r *mix.Renderer, song *session.Song, settings File
 	default:
 		files = append(files, f)
 	}
-	switch f, err := BodySettings(song); {
-	case errors.Is(err, ErrNoPlan):
-	case err != nil:
-		return File{}, err
-	default:
-		files = append(files, f)
+	for _, sheet := range []func(*session.Song) (File, error){BodySettings, WidthSettings} {
+		switch f, err := sheet(song); {
+		case errors.Is(err, ErrNoPlan):
+		case err != nil:
+			return File{}, err
+		default:
+			files = append(files, f)
+		}
 	}
 	return Zip(song.Name+".zip", files), nil
 }

@@ -106,3 +106,8 @@ func RoomSettings(ctx context.Context, r *mix.Renderer, song *session.Song, w mi
 func BodySettings(song *session.Song) (File, error) {
 	return Moves("Body settings", song, session.OfBody, nil)
 }
+
+// WidthSettings are the settings of Width's moves.
+func WidthSettings(song *session.Song) (File, error) {
+	return Moves("Width settings", song, session.OfWidth, nil)
+}

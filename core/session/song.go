@@ -31,6 +31,7 @@ type Song struct {
 	Master  Master  `json:"master,omitzero"`
 	Room    *Room   `json:"room,omitempty"` // what Room goes by; nil: common practice
 	Body    *Body   `json:"body,omitempty"` // likewise Body
+	Width   *Width  `json:"width,omitempty"`
 	Plan    *Plan   `json:"plan,omitempty"` // trims that are being set outside
 
 	Raised float64 `json:"raised_db,omitempty"` // by how much the mix was raised for what its ducks freed

@@ -289,6 +289,11 @@ func (s *Song) validateRest() error {
 			return err
 		}
 	}
+	if s.Width != nil {
+		if err := s.Width.Validate(); err != nil {
+			return err
+		}
+	}
 	if s.Body != nil {
 		if err := s.Body.Validate(); err != nil {
 			return err

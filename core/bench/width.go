@@ -1,0 +1,171 @@
+package bench
+
+import (
+	"context"
+	"slices"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/dsp"
+	"mellowthump/core/find"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/session"
+	"mellowthump/core/width"
+)
+
+// at renders a place over the loop: a stem behind its chain, as wide as it is, neither panned nor turned; a bus behind its fader; the mix.
+func (b *Bench) at(ctx context.Context, song *session.Song, at session.At) (audio.Buffer, string, error) {
+	switch {
+	case at.Stem != "":
+		c := song.Clone()
+		st := c.Stem(at.Stem)
+		st.Pan, st.Fader = 0, 0
+		return b.Renderer.Stem(mix.Passing(ctx), &c, st, b.Loop)
+	case at.Bus != "":
+		return b.Renderer.Solo(mix.Passing(ctx), song, mix.SoloBus(at.Bus), b.Loop)
+	}
+	return b.Renderer.Solo(mix.Passing(ctx), song, mix.SoloAll, b.Loop)
+}
+
+// measured is what a place is between its channels, in a song.
+func (b *Bench) measured(ctx context.Context, song *session.Song, at session.At) (width.Figures, audio.Buffer, string, error) {
+	x, key, err := b.at(ctx, song, at)
+	if err != nil {
+		return width.Figures{}, x, "", err
+	}
+	f, err := mix.Cached(b.Renderer.Cache, mix.Key("width", key), func() (width.Figures, int, error) {
+		f := width.Measure(x)
+		return f, 4096, nil
+	})
+	return f, x, key, err
+}
+
+// Between is a place between its channels, before and after what Width does there, with the lowest corner that makes it safe.
+func (b *Bench) Between(ctx context.Context, at session.At) (width.Row, error) {
+	chain, name := b.Song.Chain(at)
+	out := width.Row{At: at, Name: name, LowSide: meter.None}
+	if chain == nil {
+		return out, nil
+	}
+	plain := b.Song.Clone()
+	k, _ := plain.Chain(at)
+	*k = k.Without(session.OfWidth)
+	var x audio.Buffer
+	var key string
+	var err error
+	if out.Before, x, key, err = b.measured(ctx, &plain, at); err != nil {
+		return out, err
+	}
+	if out.Now, _, _, err = b.measured(ctx, b.Song, at); err != nil {
+		return out, err
+	}
+	target := b.Song.WidthRules().Correlation
+	type corner struct {
+		hz float64
+		ok bool
+	}
+	c := corner{ok: true}
+	if !out.Before.Safe(target) {
+		c, err = mix.Cached(b.Renderer.Cache, mix.Key("side corner", key, target), func() (corner, int, error) {
+			mix.Doing(ctx, "Looking for the lowest corner of "+name)
+			hz, ok := width.Corner(x, target)
+			return corner{hz, ok}, 16, nil
+		})
+	}
+	out.Corner, out.Curable = c.hz, c.ok
+	if at.Stem != "" && !out.Now.Mono && err == nil {
+		out.LowSide, err = b.lowSide(ctx, at.Stem)
+	}
+	return out, err
+}
+
+// lowSide is the side of a stem in 20 to 200 Hz as it reaches the mix, dBFS.
+func (b *Bench) lowSide(ctx context.Context, stem string) (meter.Figure, error) {
+	x, key, err := b.Renderer.Stem(mix.Passing(ctx), b.Song, b.Song.Stem(stem), b.Loop)
+	if err != nil || len(x.Ch) < 2 {
+		return meter.None, err
+	}
+	return mix.Cached(b.Renderer.Cache, mix.Key("low side", key), func() (meter.Figure, int, error) {
+		side := make([]float32, x.Frames())
+		for i, l := range x.Ch[0] {
+			side[i] = (l - x.Ch[1][i]) / 2
+		}
+		s, err := dsp.Bandpass(20, 200, float64(x.Rate))
+		if err != nil {
+			return meter.None, 0, err
+		}
+		dsp.NewFilter(s).Process(side, side)
+		e := meter.Energy(side) / float64(max(1, len(side)))
+		if e < 1e-12 {
+			return meter.None, 16, nil
+		}
+		return meter.Figure(dsp.PowerDB(e)), 16, nil
+	})
+}
+
+// WidthPlaces are the places that Width looks at: the mix, the buses, the stems that sound.
+func WidthPlaces(song *session.Song) []session.At {
+	out := []session.At{{}}
+	for _, bus := range song.Buses {
+		out = append(out, session.At{Bus: bus.ID})
+	}
+	for _, st := range song.Stems {
+		if !st.Mute {
+			out = append(out, session.At{Stem: st.ID})
+		}
+	}
+	return out
+}
+
+// Widths are all places between their channels, in that order.
+func (b *Bench) Widths(ctx context.Context) ([]width.Row, error) {
+	var out []width.Row
+	for _, at := range WidthPlaces(b.Song) {
+		mix.Doing(ctx, "Listening between the channels")
+		r, err := b.Between(ctx, at)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// Width is what is told about what stands between the channels: stems first, what they do not explain after them.
+func (b *Bench) Width(ctx context.Context) ([]find.Finding, error) {
+	rows, err := b.Widths(ctx)
+	if err != nil {
+		return nil, err
+	}
+	slices.Reverse(rows)
+	target := b.Song.WidthRules().Correlation
+	var out []find.Finding
+	blamed := false
+	for _, r := range rows {
+		if f, ok := width.Apart(b.Song, r); ok && r.At.Stem != "" {
+			out = append(out, f)
+		}
+		if f, ok := width.Unsafe(b.Song, r, target); ok && (r.At.Stem != "" || !blamed) {
+			out, blamed = append(out, f), true
+		}
+	}
+	return find.At("width", out), nil
+}
+
+// AllSafe cuts the side of every stem that does not stand mono, each at its own corner; nil where all do.
+func (b *Bench) AllSafe(ctx context.Context) (session.Edit, int, error) {
+	rows, err := b.Widths(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	e := session.Together{Said: "Make all stand mono, each at its own corner"}
+	for _, r := range rows {
+		if r.At.Stem != "" && r.Corner > 0 {
+			e.Edits = append(e.Edits, r.Edit())
+		}
+	}
+	if len(e.Edits) == 0 {
+		return nil, 0, nil
+	}
+	return e, len(e.Edits), nil
+}

@@ -1,0 +1,80 @@
+package session
+
+import (
+	"fmt"
+	"strings"
+
+	"mellowthump/core/move"
+)
+
+// Width is what Width goes by. The default is common practice, with no published source.
+type Width struct {
+	Correlation float64 `json:"correlation"` // in the worst tenth of the time
+}
+
+// CommonWidth is what a new song goes by.
+func CommonWidth() Width { return Width{} }
+
+// WidthRules returns the song's own, or those of common practice.
+func (s *Song) WidthRules() Width {
+	if s.Width != nil {
+		return *s.Width
+	}
+	return CommonWidth()
+}
+
+// Validate returns an error in plain words where a value is out of its range.
+func (w *Width) Validate() error {
+	if !(w.Correlation >= -1 && w.Correlation <= 0.99) {
+		return fmt.Errorf("a correlation of %g is out of bounds; -1 to 0.99 are taken", w.Correlation)
+	}
+	return nil
+}
+
+// SetWidth sets what Width goes by.
+type SetWidth struct{ Width Width }
+
+// Apply sets it.
+func (e SetWidth) Apply(s *Song) (string, error) {
+	if e.Width == s.WidthRules() {
+		return "", nil
+	}
+	s.Width = &e.Width
+	return fmt.Sprintf("Ask for a correlation of %g in the worst tenth", e.Width.Correlation), s.Validate()
+}
+
+// The ids of what Width does begin with widthMove.
+const (
+	widthMove  = "width-"
+	WidthSide  = widthMove + "side"
+	WidthMono  = widthMove + "mono"
+	WidthLevel = widthMove + "level"
+	WidthAlign = widthMove + "align"
+)
+
+// OfWidth reports whether a move is one of Width's.
+func OfWidth(m move.Move) bool { return strings.HasPrefix(m.ID, widthMove) }
+
+// Unwidened returns the song without what Width did: the "before" of Width.
+func (s Song) Unwidened() Song { return s.Without(OfWidth) }
+
+// SetStemWidth sets how wide stems are: -1 mono, 0 as they are.
+type SetStemWidth struct {
+	Stems []string
+	Width float64
+	Said  string
+}
+
+// Apply sets it on those that are there.
+func (e SetStemWidth) Apply(s *Song) (string, error) {
+	changed := false
+	for _, id := range e.Stems {
+		if st := s.Stem(id); st != nil && st.Width != e.Width {
+			st.Width, changed = e.Width, true
+		}
+	}
+	if !changed {
+		return "", nil
+	}
+	return e.Said, s.Validate()
+}
