@@ -14,6 +14,7 @@ import (
 	"mellowthump/app/web/pocket"
 	"mellowthump/app/web/room"
 	"mellowthump/app/web/shell"
+	"mellowthump/app/web/width"
 )
 
 //go:embed templates/*.html
@@ -47,7 +48,7 @@ func stages(s *shell.Server) []*shell.Stage {
 		duck.Stage(s),
 		room.Stage(s, voice),
 		body.Stage(s),
-		{Key: "width", Name: "Width", Question: "Is the low end mono, does anything cancel when summed?", Will: "It will show correlation by band, what the mono sum loses, and the lowest corner that makes it safe."},
+		width.Stage(s),
 		{Key: "compare", Name: "Compare", Question: "How does it stand against a finished track, and in other rooms and devices?", Will: "It will set the song against references and small-speaker stand-ins, at matched loudness."},
 		{Key: "print", Name: "Print", Question: "How loud, how clipped, what goes out?", Will: "It will print premaster, listening copy and stems, and say which stem made the limiter work."},
 		logbook.Stage(s),

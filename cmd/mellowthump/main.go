@@ -1,4 +1,4 @@
-// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room, body, split.
+// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room, body, split, width.
 package main
 
 import (
@@ -30,6 +30,7 @@ const usage = `mellowthump: a low-end workbench for beat producers
   mellowthump body    FILE --role kick|bass                  JSON: what each hit or note weighs
   mellowthump split   FILE --struck A.wav --sustained B.wav --rest C.wav
                                                              JSON: how loud each is; the three sum to FILE
+  mellowthump width   FILE...                                JSON array: correlation, what mono costs, the side's lowest safe corner
 `
 
 // errUsage marks wrong usage: exit status 2.
@@ -37,7 +38,7 @@ type errUsage struct{ error }
 
 // commands by name.
 var commands = map[string]func(ctx context.Context, args []string, out io.Writer) error{
-	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile,
+	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile, "width": widthOf,
 }
 
 func main() {

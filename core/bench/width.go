@@ -2,7 +2,10 @@ package bench
 
 import (
 	"context"
+	"runtime"
 	"slices"
+
+	"golang.org/x/sync/errgroup"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
@@ -119,16 +122,18 @@ func WidthPlaces(song *session.Song) []session.At {
 
 // Widths are all places between their channels, in that order.
 func (b *Bench) Widths(ctx context.Context) ([]width.Row, error) {
-	var out []width.Row
-	for _, at := range WidthPlaces(b.Song) {
-		mix.Doing(ctx, "Listening between the channels")
-		r, err := b.Between(ctx, at)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, r)
+	mix.Doing(ctx, "Listening between the channels")
+	places := WidthPlaces(b.Song)
+	out := make([]width.Row, len(places))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, at := range places {
+		g.Go(func() (err error) {
+			out[i], err = b.Between(ctx, at)
+			return err
+		})
 	}
-	return out, nil
+	return out, g.Wait()
 }
 
 // Width is what is told about what stands between the channels: stems first, what they do not explain after them.
@@ -160,7 +165,7 @@ func (b *Bench) AllSafe(ctx context.Context) (session.Edit, int, error) {
 	}
 	e := session.Together{Said: "Make all stand mono, each at its own corner"}
 	for _, r := range rows {
-		if r.At.Stem != "" && r.Corner > 0 {
+		if r.At.Stem != "" && r.Corner > 0 && !r.Now.Safe(b.Song.WidthRules().Correlation) {
 			e.Edits = append(e.Edits, r.Edit())
 		}
 	}

@@ -18,6 +18,7 @@ const (
 	cornerLow, cornerHigh = 20.0, 600.0 // Hz
 	cornerSteps           = 8           // an octave
 	cornerSlope           = 24
+	chance                = 0.05 // by which unrelated channels miss a correlation now and then
 )
 
 // Safe reports whether a sound stands mono: the worst tenth of its correlation reaches a target, and under 120 Hz its side lies 20 dB under
@@ -26,7 +27,7 @@ func (f Figures) Safe(target float64) bool {
 	if f.Mono || !f.Worst.Valid() && !f.Low.Valid() {
 		return true
 	}
-	return (!f.Worst.Valid() || float64(f.Worst) >= target) && (!f.Low.Valid() || float64(f.Low) <= -LowUnder)
+	return (!f.Worst.Valid() || float64(f.Worst) >= target-chance) && (!f.Low.Valid() || float64(f.Low) <= -LowUnder)
 }
 
 // Corner is the lowest corner of a side low cut, Hz, in steps of an eighth of an octave from 20 to 600, that makes a sound safe; 0 where it is safe as it
@@ -90,7 +91,7 @@ func (s *solver) safe(hz, target float64) bool {
 		sums = append(sums, p)
 	}
 	w := worst(track(sums))
-	return !w.Valid() || float64(w) >= target
+	return !w.Valid() || float64(w) >= target-chance
 }
 
 // Row is a place of a song between its channels.

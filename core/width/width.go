@@ -270,7 +270,7 @@ func (f *Figures) bands(x audio.Buffer) {
 // delay looks for one channel in the other, later or earlier: the highest cross-correlation within 20 ms, normalised.
 func (f *Figures) delay(l, r []float32, rate int) {
 	most := int(delayMost * float64(rate) / 1000)
-	const long = 10.0 // s that are looked at, in the loudest place
+	const long = 5.0 // s that are looked at, in the loudest place
 	n := min(len(l), int(long*float64(rate)))
 	from, best := 0, -1.0
 	for at := 0; at+n <= len(l); at += max(1, n/2) {

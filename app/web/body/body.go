@@ -72,50 +72,10 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		}
 	}
 	v.Lead = body.Sentence(now, out.Rules.Spread)
-	p.Beats = bars(v, p.From, p.To)
+	p.Beats = v.Beats(p.From, p.To)
 	out.Picture = plot.Weights(p)
-	out.chains()
+	out.Moved, out.Others, out.Away, out.Back = v.ChainsOf(session.OfBody)
 	return out, nil
-}
-
-// bars are the bar lines of a stretch, at most sixteen of them.
-func bars(v *shell.View, from, to float64) []plot.WeightBeat {
-	var out []plot.WeightBeat
-	bar := v.BarSeconds()
-	step := 1
-	for (to-from)/(bar*float64(step)) > 16 {
-		step *= 2
-	}
-	first := int((from - v.Grid) / bar)
-	for k := first; ; k += step {
-		at := v.Grid + float64(k)*bar
-		if at > to-bar/8 {
-			return out
-		}
-		if at >= from-1e-6 {
-			out = append(out, plot.WeightBeat{At: at, Name: fmt.Sprint(k + 1)})
-		}
-	}
-}
-
-func (out *sheet) chains() {
-	for _, at := range out.Places() {
-		k := out.ChainAt(at)
-		of := false
-		for _, r := range k.Rows {
-			if session.OfBody(r.Move) {
-				of = true
-				st := out.Stem(at.Stem)
-				out.Back = out.Back || st != nil && st.Was != ""
-				out.Away = out.Away || !r.Off
-			}
-		}
-		if of {
-			out.Moved = append(out.Moved, k)
-		} else {
-			out.Others = append(out.Others, k)
-		}
-	}
 }
 
 // school is a row of the schools.

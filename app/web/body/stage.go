@@ -19,8 +19,9 @@ func Stage(s *shell.Server) *shell.Stage {
 		Later:    true,
 		Sheet:    h.sheet,
 		Before:   session.Song.Unbodied, BeforeName: "before Body's moves",
-		Try:  h.try,
-		Jobs: map[string]worker.Kind{shell.SplitJob: {Run: h.runSplit}},
+		Try:     h.try,
+		Scripts: []string{"edges.js"}, // it keeps open chains open
+		Jobs:    map[string]worker.Kind{shell.SplitJob: {Run: h.runSplit}},
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/body/steady", h.Whole, h.steadied)
 			g.POST("/body/steady", h.LimitForm, h.steady)

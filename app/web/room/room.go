@@ -46,23 +46,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	if v.Bench.RoomWindow() != v.Win {
 		v.Lead += " Of the judged stretch its first minute is listened to."
 	}
-	for _, at := range v.Places() {
-		k := v.ChainAt(at)
-		of := false
-		for _, r := range k.Rows {
-			if session.OfRoom(r.Move) {
-				of = true
-				out.Away = out.Away || !r.Off
-			}
-		}
-		if !of {
-			out.Others = append(out.Others, k)
-			continue
-		}
-		out.Moved = append(out.Moved, k)
-		st := v.Song.Stem(at.Stem)
-		out.Back = out.Back || st != nil && st.Was != ""
-	}
+	out.Moved, out.Others, out.Away, out.Back = v.ChainsOf(session.OfRoom)
 	out.Picture = plot.CellarStairs(plot.Cellar{Pair: out.Cellar.Pair, Rest: out.Cellar.Rest, Label: "Kick, " + v.BassName()})
 	return out, nil
 }

@@ -36,6 +36,6 @@ func Stage(s *shell.Server, voices func(answer gin.HandlerFunc) gin.HandlerFunc)
 			g.POST("/room/all", h.LimitForm, h.cutAll)
 			g.POST("/room/rules", h.LimitForm, h.setRules)
 		},
-		Scripts: []string{"room.js"},
+		Scripts: []string{"edges.js"},
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"mellowthump/app/web/plot"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -72,3 +73,44 @@ func (r ChainRow) Warning() string {
 
 // Kind is the move's kind.
 func (r ChainRow) Kind() *move.Kind { return r.Params.Kind() }
+
+// ChainsOf are the chains that have moves of a stage, of which of tells, and all others; away: one of those moves is on; back: one of those stems has
+// a new file.
+func (v *View) ChainsOf(of func(move.Move) bool) (moved, others []*Chain, away, back bool) {
+	for _, at := range v.Places() {
+		k, any := v.ChainAt(at), false
+		for _, r := range k.Rows {
+			if of(r.Move) {
+				any, away = true, away || !r.Off
+			}
+		}
+		if !any {
+			others = append(others, k)
+			continue
+		}
+		moved = append(moved, k)
+		st := v.Stem(at.Stem)
+		back = back || st != nil && st.Was != ""
+	}
+	return moved, others, away, back
+}
+
+// Beats are the bar lines of a stretch, s, at most sixteen of them.
+func (v *View) Beats(from, to float64) []plot.WeightBeat {
+	var out []plot.WeightBeat
+	bar := v.BarSeconds()
+	step := 1
+	for (to-from)/(bar*float64(step)) > 16 {
+		step *= 2
+	}
+	first := int((from - v.Grid) / bar)
+	for k := first; ; k += step {
+		at := v.Grid + float64(k)*bar
+		if at > to-bar/8 {
+			return out
+		}
+		if at >= from-1e-6 {
+			out = append(out, plot.WeightBeat{At: at, Name: fmt.Sprint(k + 1)})
+		}
+	}
+}

@@ -85,6 +85,14 @@ func (s *Server) matched(ctx context.Context, before, after *session.Song, d *de
 			return err
 		}
 	}
+	if d.Ear != "" && !d.Taken {
+		if a.Integrated, err = s.earLoudness(ctx, before, d); err == nil {
+			b.Integrated, err = s.earLoudness(ctx, after, d)
+		}
+		if err != nil {
+			return err
+		}
+	}
 	d.LUFS = [2]meter.Figure{a.Integrated, b.Integrated}
 	if off := a.Integrated - b.Integrated; off.Valid() {
 		d.Offset = max(-matchLimit, min(matchLimit, off))

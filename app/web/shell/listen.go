@@ -36,6 +36,7 @@ type listening struct {
 	Without string // the move that it is without: "s1/m3"
 	Try     string // what After tries: "duck/band", "finding/pocket/nudge"; empty: the song as it is
 	Taken   bool   // After plays what is taken away: Before less After
+	Ear     string // "mono", "side", or empty: as it is
 }
 
 // listenCookie is the cookie of a song that holds what is listened to; it ends with the browser.
@@ -76,7 +77,10 @@ func (v *View) listens(c *gin.Context, said url.Values) (listening, error) {
 		}
 		return kept.Get(key)
 	}
-	l := listening{Solo: solo(c), Loop: v.Win, Against: get("against"), Without: get("without"), Try: said.Get("try"), Taken: said.Get("taken") != ""}
+	l := listening{Solo: solo(c), Loop: v.Win, Against: get("against"), Without: get("without"), Try: said.Get("try"), Taken: said.Get("taken") != "", Ear: get("ear")}
+	if _, ok := ears[l.Ear]; !ok {
+		l.Ear = ""
+	}
 	if bus := l.Solo.Bus(); bus != "" && v.Song.Bus(bus) == nil {
 		l.Solo = mix.SoloBoth
 	}
@@ -146,13 +150,16 @@ func (v *View) keep(c *gin.Context, l listening) {
 	if l.Without != "" {
 		kept.Set("without", l.Without)
 	}
+	if l.Ear != "" {
+		kept.Set("ear", l.Ear)
+	}
 	setKept(c, kept)
 	c.SetCookie(soloCookie, string(l.Solo), cookieSeconds, "/", "", false, true)
 }
 
 // Choices writes all of them as a query, for whatever changes one.
 func (d deckView) Choices() string {
-	q := url.Values{"solo": {string(d.Solo)}, "against": {d.Against}}
+	q := url.Values{"solo": {string(d.Solo)}, "against": {d.Against}, "ear": {d.Ear}}
 	if d.Own {
 		q.Set("loop", fmt.Sprintf("%.6f-%.6f", d.From, d.To))
 	} else {
@@ -344,6 +351,7 @@ func (s *Server) deckAudio(c *gin.Context) {
 		s.FailWith(c, err)
 		return
 	}
+	b = heardAs(b, c.Query("ear"))
 	c.Header("Cache-Control", "private, max-age=3600, immutable")
 	SendWAV(c, b, wav.Int24)
 }
@@ -411,6 +419,10 @@ func (s *Server) fillDeck(c *gin.Context, v *View, l listening) error {
 	d.Before = "/songs/" + v.ID + "/deck/before.wav" + query + "&of=" + url.QueryEscape(v.of(l))
 	d.After = "/songs/" + v.ID + "/deck/after.wav" + query
 	d.Parts = v.parts()
+	if l.Ear != "" {
+		d.Before, d.After = d.Before+"&ear="+l.Ear, d.After+"&ear="+l.Ear
+		d.Parts = nil
+	}
 	if l.Taken {
 		d.After += "&taken=" + url.QueryEscape(v.of(l))
 		d.Parts = nil // no hand is followed in what is taken away

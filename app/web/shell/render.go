@@ -41,7 +41,7 @@ func (s *Server) part(name string, data any) (template.HTML, error) {
 }
 
 // styles are the layers of the look, in order: what all stand on, what pages share, and a file a stage.
-var styles = []string{"tokens", "shell", "controls", "tables", "intake", "pictures", "duck", "log", "deck", "pocket", "levels", "chains", "hits", "home", "room", "body"}
+var styles = []string{"tokens", "shell", "controls", "tables", "intake", "pictures", "duck", "log", "deck", "pocket", "levels", "chains", "hits", "home", "room", "body", "width"}
 
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{

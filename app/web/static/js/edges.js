@@ -1,4 +1,4 @@
-// Room's hands: the brackets of a stem's strip are dragged, or moved by arrow keys. Every way ends in the same field.
+// Edges: the brackets of a corner are dragged, or moved by arrow keys. Every way ends in the same field.
 
 const num = (v) => Number(v);
 const rounded = (hz) => (hz < 100 ? Math.round(hz * 10) / 10 : hz < 1000 ? Math.round(hz) : Math.round(hz / 10) * 10);
@@ -24,13 +24,15 @@ document.addEventListener("pointerdown", (e) => {
 // at is the corner under the pointer.
 function at(e) {
   const d = drag.edge.dataset;
-  const wide = drag.edge.ownerSVGElement.getBoundingClientRect().width;
+  const svg = drag.edge.ownerSVGElement;
+  const wide = (svg.getBoundingClientRect().width * num(d.width)) / svg.viewBox.baseVal.width;
   return drag.hz * (num(d.hi) / num(d.lo)) ** ((e.clientX - drag.x) / wide);
 }
 
 document.addEventListener("pointermove", (e) => {
   if (!drag) return;
-  const ratio = num(drag.edge.dataset.width) / drag.edge.ownerSVGElement.getBoundingClientRect().width;
+  const svg = drag.edge.ownerSVGElement;
+  const ratio = svg.viewBox.baseVal.width / svg.getBoundingClientRect().width;
   drag.edge.setAttribute("transform", `translate(${(e.clientX - drag.x) * ratio} 0)`);
   document.getElementById(`${drag.edge.dataset.side}-${drag.edge.dataset.stem}`).value = String(rounded(at(e)));
   drag.moved = true;
@@ -71,11 +73,11 @@ document.addEventListener("keydown", (e) => {
 // Chains that are open stay open.
 const opened = new Set();
 document.addEventListener("toggle", (e) => {
-  const at = e.target.closest?.("#room-chains details")?.dataset.at;
+  const at = e.target.closest?.("details.chain-of")?.dataset.at;
   if (!at) return;
   if (e.target.open) opened.add(at);
   else if (e.target.isConnected) opened.delete(at);
 }, true);
 document.addEventListener("htmx:afterSettle", () => {
-  for (const at of opened) document.querySelector(`#room-chains details[data-at="${CSS.escape(at)}"]`)?.setAttribute("open", "");
+  for (const at of opened) document.querySelector(`details.chain-of[data-at="${CSS.escape(at)}"]`)?.setAttribute("open", "");
 });

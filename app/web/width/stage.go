@@ -1,0 +1,36 @@
+package width
+
+import (
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/shell"
+	"mellowthump/core/bench"
+	"mellowthump/core/find"
+	"mellowthump/core/session"
+)
+
+// Stage returns the stage.
+func Stage(s *shell.Server) *shell.Stage {
+	h := &handlers{s}
+	return &shell.Stage{
+		Key: "width", Name: "Width", Question: "Is the low end mono, does anything cancel when summed?",
+		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Width(c.Request.Context()) },
+		Later:    true,
+		Sheet:    h.sheet,
+		Before:   session.Song.Unwidened, BeforeName: "before Width's moves",
+		Try: h.try,
+		Routes: func(g *gin.RouterGroup) {
+			g.GET("/width/rows", h.Whole, h.rows)
+			g.POST("/width/side", h.LimitForm, h.setSide)
+			g.POST("/width/mono", h.LimitForm, h.setMono)
+			g.POST("/width/level", h.LimitForm, h.setLevel)
+			g.POST("/width/align", h.LimitForm, h.setAlign)
+			g.POST("/width/low", h.LimitForm, h.setLow)
+			g.POST("/width/all", h.LimitForm, h.allSafe)
+			g.POST("/width/rules", h.LimitForm, h.setRules)
+			g.GET("/width/back", h.Whole, h.Back("width", session.OfWidth))
+			g.GET("/width/settings.txt", h.settings)
+		},
+		Scripts: []string{"edges.js"},
+	}
+}

@@ -1,0 +1,352 @@
+// Package width is the stage Width in the browser: is the low end mono, does anything cancel when summed?
+package width
+
+import (
+	"errors"
+	"fmt"
+	"html/template"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/plot"
+	"mellowthump/app/web/shell"
+	"mellowthump/core/bench"
+	"mellowthump/core/export"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+	"mellowthump/core/width"
+)
+
+type handlers struct{ *shell.Server }
+
+type place struct {
+	At   session.At
+	Name string
+}
+
+// sheet is one place between its channels.
+type sheet struct {
+	*shell.View
+	Rules  session.Width
+	Places []place
+	At     session.At
+	Row    width.Row
+	Sides  template.HTML
+	Track  template.HTML
+	Side   float64 // Hz, the corner that is set; 0: none
+	Mono   float64 // Hz, likewise
+	Level  move.Width
+	Low    []lowRow // kick and bass
+	Moved  []*shell.Chain
+	Others []*shell.Chain
+	Away   bool // moves of Width are on
+	Back   bool // one of those stems has a new file
+}
+
+// lowRow is the kick or the bass: how wide it is.
+type lowRow struct {
+	Role  session.Role
+	Name  string
+	Width float64
+}
+
+// lowWidths are the ways in which a low part stands: -1 mono, 0 as it is.
+var lowWidths = []struct {
+	Label string
+	Width float64
+}{{"mono", -1}, {"narrow", -0.7}, {"as it is", 0}}
+
+// Widths are the ways in which a low part stands.
+func (s *sheet) Widths() any { return lowWidths }
+
+// atOf is the place that a page or a form names.
+func atOf(text string) session.At {
+	if text == "" {
+		return session.At{}
+	}
+	return session.ParseAt(text)
+}
+
+func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
+	out := &sheet{View: v, Rules: v.WidthRules()}
+	if len(v.Stems) == 0 {
+		v.Lead = v.Trouble
+		return out, nil
+	}
+	at := c.Query("at")
+	if at == "" {
+		at = c.PostForm("at")
+	}
+	out.At = atOf(at)
+	chain, _ := v.Song.Chain(out.At)
+	if chain == nil {
+		out.At = session.At{}
+		chain, _ = v.Song.Chain(out.At)
+	}
+	for _, at := range bench.WidthPlaces(&v.Song.Song) {
+		_, name := v.Song.Chain(at)
+		out.Places = append(out.Places, place{at, name})
+	}
+	var err error
+	if out.Row, err = v.Bench.Between(c.Request.Context(), out.At); err != nil {
+		return nil, err
+	}
+	p := plot.WidthSides{Name: out.Row.Name, Now: out.Row.Now, Corner: out.Row.Corner, Target: out.Rules.Correlation,
+		From: float64(v.Win.From) / float64(v.Rate), Length: float64(v.Win.Frames()) / float64(v.Rate)}
+	for _, m := range *chain {
+		switch w := m.Params.(type) {
+		case *move.SideCut:
+			if m.ID == session.WidthSide && !m.Off {
+				out.Side, p.Corner, p.Set = w.Hz, w.Hz, true
+			}
+		case *move.MonoBelow:
+			if m.ID == session.WidthMono && !m.Off {
+				out.Mono = w.Hz
+			}
+		case *move.Width:
+			if m.ID == session.WidthLevel && !m.Off {
+				out.Level = *w
+			}
+		}
+	}
+	v.Lead = out.Row.Says()
+	p.Beats = v.Beats(p.From, p.From+p.Length)
+	out.Sides, out.Track = plot.Sides(p), plot.Correlated(p)
+	for _, role := range []session.Role{session.Kick, session.Bass} {
+		if all := v.Song.ByRole(role); len(all) > 0 {
+			name := map[session.Role]string{session.Kick: v.KickName(), session.Bass: v.BassName()}[role]
+			out.Low = append(out.Low, lowRow{role, name, all[0].Width})
+		}
+	}
+	out.Moved, out.Others, out.Away, out.Back = v.ChainsOf(session.OfWidth)
+	return out, nil
+}
+
+// rowsView is all places, and the findings.
+type rowsView struct {
+	*shell.View
+	Rows   []width.Row
+	Target float64
+	Unsafe int // stems that the button would make safe
+}
+
+// rows answers with all places between their channels, those that lose most first, and with the findings.
+func (h *handlers) rows(c *gin.Context) {
+	v := h.Look(c, "width")
+	if v == nil {
+		return
+	}
+	if len(v.Stems) == 0 {
+		h.Fail(c, http.StatusConflict, "There are no stems yet. Drop them on Intake.")
+		return
+	}
+	out := rowsView{View: v, Target: v.WidthRules().Correlation}
+	err := h.JudgeLater(c, v)
+	if err == nil {
+		out.Rows, err = v.Bench.Widths(c.Request.Context())
+	}
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	for _, r := range out.Rows {
+		if r.At.Stem != "" && r.Corner > 0 && !r.Now.Safe(out.Target) {
+			out.Unsafe++
+		}
+	}
+	slices.SortStableFunc(out.Rows, func(a, b width.Row) int {
+		rank := func(r width.Row) float64 {
+			switch {
+			case r.At.Stem == "": // the mix and the buses first
+				return -1000
+			case !r.LowSide.Valid():
+				return 1000
+			}
+			return -float64(r.LowSide)
+		}
+		switch x, y := rank(a), rank(b); {
+		case x < y:
+			return -1
+		case x > y:
+			return 1
+		}
+		return 0
+	})
+	h.Write(c, http.StatusOK, "widthrows", out)
+}
+
+// corner reads a corner; empty is none.
+func corner(text string) (float64, error) {
+	if strings.TrimSpace(text) == "" {
+		return 0, nil
+	}
+	hz, err := move.ParseNumber(text, "Hz")
+	if err != nil {
+		return 0, fmt.Errorf("the corner %w", err)
+	}
+	if !(hz >= 20 && hz <= 2000) {
+		return 0, fmt.Errorf("a corner of %g Hz is out of bounds; 20 to 2000 are taken", hz)
+	}
+	return hz, nil
+}
+
+// put sets a move of Width at a place, or takes it out where it is nil.
+func (h *handlers) put(c *gin.Context, id, why string, f func(song *session.Song) (move.Params, error)) {
+	h.WorkOut(c, "width", "side", func(song *session.Song) (session.Edit, error) {
+		at := atOf(c.PostForm("at"))
+		chain, name := song.Chain(at)
+		if chain == nil {
+			return nil, shell.BadInput(c, "side", errors.New("that place is no longer there"))
+		}
+		p, err := f(song)
+		if err != nil {
+			return nil, shell.BadInput(c, "side", err)
+		}
+		if p == nil {
+			return session.DropMove{At: at, ID: id}, nil
+		}
+		if err := move.Validate(p); err != nil {
+			return nil, shell.BadInput(c, "side", err)
+		}
+		return session.Together{Said: name + ": " + move.Words(p), Edits: []session.Edit{session.SetMove{At: at, Move: move.Move{ID: id, Params: p, Why: why}}}}, nil
+	})
+}
+
+// setSide sets the corner of a side low cut.
+func (h *handlers) setSide(c *gin.Context) {
+	h.put(c, session.WidthSide, "the side stays out of the low end", func(*session.Song) (move.Params, error) {
+		hz, err := corner(c.PostForm("hz"))
+		if err != nil || hz == 0 {
+			return nil, err
+		}
+		return &move.SideCut{Hz: hz, Slope: 24}, nil
+	})
+}
+
+// setMono sets under what corner a place is mono.
+func (h *handlers) setMono(c *gin.Context) {
+	h.put(c, session.WidthMono, "one low end for both sides", func(*session.Song) (move.Params, error) {
+		hz, err := corner(c.PostForm("hz"))
+		if err != nil || hz == 0 {
+			return nil, err
+		}
+		return &move.MonoBelow{Hz: hz}, nil
+	})
+}
+
+// setLevel sets the levels of mid and side.
+func (h *handlers) setLevel(c *gin.Context) {
+	h.put(c, session.WidthLevel, "wider or narrower", func(*session.Song) (move.Params, error) {
+		var w move.Width
+		for name, to := range map[string]*float64{"mid": &w.Mid, "side": &w.Side} {
+			var err error
+			if *to, err = move.ParseNumber(c.PostForm(name), "dB"); err != nil {
+				return nil, fmt.Errorf("the %s %w", name, err)
+			}
+		}
+		if w == (move.Width{}) {
+			return nil, nil
+		}
+		return &w, nil
+	})
+}
+
+// setAlign lines the channels of a place up, or takes that out.
+func (h *handlers) setAlign(c *gin.Context) {
+	h.put(c, session.WidthAlign, "its channels stand apart", func(song *session.Song) (move.Params, error) {
+		if c.PostForm("out") != "" {
+			return nil, nil
+		}
+		b, err := h.Bench(c.Request.Context(), song)
+		if err != nil {
+			return nil, err
+		}
+		r, err := b.Between(c.Request.Context(), atOf(c.PostForm("at")))
+		if err != nil {
+			return nil, err
+		}
+		a := r.Align()
+		if a == nil {
+			return nil, errors.New("its channels are neither apart in time nor upside down")
+		}
+		return a, nil
+	})
+}
+
+// setLow sets how wide kick or bass are.
+func (h *handlers) setLow(c *gin.Context) {
+	h.WorkOut(c, "width", "side", func(song *session.Song) (session.Edit, error) {
+		role := session.Role(c.PostForm("role"))
+		if role != session.Kick && role != session.Bass {
+			return nil, shell.BadInput(c, "side", errors.New("kick or bass is asked"))
+		}
+		for _, w := range lowWidths {
+			if w.Label == c.PostForm("width") {
+				e := session.SetStemWidth{Width: w.Width, Said: fmt.Sprintf("The %s: %s", role, w.Label)}
+				for _, st := range song.ByRole(role) {
+					e.Stems = append(e.Stems, st.ID)
+				}
+				return e, nil
+			}
+		}
+		return nil, shell.BadInput(c, "side", errors.New("there is no such width"))
+	})
+}
+
+var errAllSafe = errors.New("all stems stand mono already, or no corner makes them")
+
+// allSafe cuts the side of every stem that does not stand mono, as one edit.
+func (h *handlers) allSafe(c *gin.Context) {
+	h.WorkOut(c, "width", "side", func(song *session.Song) (session.Edit, error) { return h.safe(c, song) })
+}
+
+func (h *handlers) safe(c *gin.Context, song *session.Song) (session.Edit, error) {
+	b, err := h.Bench(c.Request.Context(), song)
+	if err != nil {
+		return nil, err
+	}
+	e, _, err := b.AllSafe(c.Request.Context())
+	switch {
+	case err != nil:
+		return nil, err
+	case e == nil:
+		return nil, shell.BadInput(c, "side", errAllSafe)
+	}
+	return e, nil
+}
+
+// setRules sets what Width goes by.
+func (h *handlers) setRules(c *gin.Context) {
+	h.WorkOut(c, "width", "rules", func(song *session.Song) (session.Edit, error) {
+		r := song.WidthRules()
+		var err error
+		if r.Correlation, err = move.ParseNumber(c.PostForm("correlation"), ""); err != nil {
+			return nil, shell.BadInput(c, "rules", fmt.Errorf("the correlation %w", err))
+		}
+		if err := r.Validate(); err != nil {
+			return nil, shell.BadInput(c, "rules", err)
+		}
+		return session.SetWidth{Width: r}, nil
+	})
+}
+
+// settings sends what Width's moves are, in general terms, to be set by hand elsewhere.
+func (h *handlers) settings(c *gin.Context) {
+	song := h.Load(c)
+	if song == nil {
+		return
+	}
+	f, err := export.WidthSettings(&song.Song)
+	h.Send(c, f, err)
+}
+
+// try works out what is heard before it is made.
+func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
+	if what == "all" {
+		return h.safe(c, song)
+	}
+	return nil, &shell.InputError{Field: "side", Sentence: "There is nothing of that name to hear."}
+}
