@@ -42,7 +42,7 @@ func TestShots(t *testing.T) {
 			p.visit(a.url + "/")
 			p.shot(filepath.Join(to, "songs-day.png"))
 		}
-		for _, view := range []string{"intake", "levels", "pocket", "duck", "room", "body", "log"} {
+		for _, view := range []string{"intake", "levels", "pocket", "duck", "room", "body", "width", "log"} {
 			p.visit(song + view)
 			if view == "duck" {
 				if p.js("document.querySelector('#points') === null") == "true" {
@@ -62,6 +62,11 @@ func TestShots(t *testing.T) {
 			}
 			if view == "body" {
 				p.until("the notes and the schools", "document.querySelector('#ladders') && document.querySelector('#steady-table')")
+			}
+			if view == "width" {
+				p.until("who stands how wide", "document.querySelector('#width-all') && document.querySelector('#pair-says')")
+				p.click("#width-all a[href*='at=pad']")
+				p.until("the pad", "document.querySelector('.lead')?.textContent.startsWith('Pad') && document.querySelector('#width-all') && document.querySelector('#pair-says')")
 			}
 			if view == "levels" {
 				p.until("the running sum", "document.querySelector('#sum-table') && document.querySelector('#whole-peak')")

@@ -132,6 +132,21 @@ func TestWidth(t *testing.T) {
 			t.Errorf("%s %v: %d, no %q", c.path, c.form, status, c.say)
 		}
 	}
+	// a pair panned against each other: what mono costs is said before, and is what is measured after
+	if pair := b.get("/songs/" + id + "/width/pair?a=" + pad + "&b=" + texture + "&pan=80"); !strings.Contains(pair, "Together mono costs them") {
+		t.Errorf("%.300s", pair)
+	}
+	if status, body := b.edit(id, "/width/pair", url.Values{"a": {pad}, "b": {texture}, "pan": {"80"}}); status != 200 || b.load(id).Stem(pad).Pan != -0.8 || b.load(id).Stem(texture).Pan != 0.8 {
+		t.Errorf("%d %.300s", status, body)
+	}
+	for _, form := range []url.Values{{"a": {pad}, "b": {pad}}, {"a": {pad}, "b": {texture}, "pan": {"far"}}} {
+		if status, _ := b.edit(id, "/width/pair", form); status != 422 {
+			t.Errorf("%v: %d", form, status)
+		}
+	}
+	if status, _ := b.do("GET", "/songs/"+id+"/width/pair?pan=200", nil); status != 422 {
+		t.Errorf("a pan out of bounds: %d", status)
+	}
 	// the deck in mono, and the side alone
 	data := b.get("/songs/" + id + "/deck/data?solo=all&ear=mono")
 	_, after, _ := strings.Cut(data, `data-after="`)

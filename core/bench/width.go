@@ -174,3 +174,41 @@ func (b *Bench) AllSafe(ctx context.Context) (session.Edit, int, error) {
 	}
 	return e, len(e.Edits), nil
 }
+
+// PanPair is two stems together, as they are and panned against each other; nil where they are not two.
+func (b *Bench) PanPair(ctx context.Context, left, right string, pan float64) (*width.Row, error) {
+	l, r := b.Song.Stem(left), b.Song.Stem(right)
+	if l == nil || r == nil || left == right {
+		return nil, nil
+	}
+	out := &width.Row{Name: l.Name + " and " + r.Name}
+	for _, to := range []struct {
+		f     *width.Figures
+		apply bool
+	}{{&out.Before, false}, {&out.Now, true}} {
+		c := b.Song.Clone()
+		if to.apply {
+			if _, err := (session.PanPair{Left: left, Right: right, Pan: pan}).Apply(&c); err != nil {
+				return nil, err
+			}
+		}
+		x, _, err := b.Renderer.Stem(mix.Passing(ctx), &c, c.Stem(left), b.Loop)
+		if err != nil {
+			return nil, err
+		}
+		y, _, err := b.Renderer.Stem(mix.Passing(ctx), &c, c.Stem(right), b.Loop)
+		if err != nil {
+			return nil, err
+		}
+		sum := audio.New(x.Rate, 2, x.Frames())
+		for ch := range sum.Ch {
+			for _, z := range []audio.Buffer{x, y} {
+				for i, v := range z.Ch[min(ch, len(z.Ch)-1)] {
+					sum.Ch[ch][i] += v
+				}
+			}
+		}
+		*to.f = width.Measure(sum)
+	}
+	return out, nil
+}

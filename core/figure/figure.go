@@ -59,6 +59,8 @@ var All = []Figure{
 	{"sideshare", "side about the mid", "dB", 1, "Energy of the side, (L - R) / 2, about that of the mid, (L + R) / 2."},
 	{"foldloss", "fold-down loss", "dB", 1, "10 log10((E_L + E_R) / 2 E_M), M half the sum of the channels: 0 dB of a mono sound, 3.01 of two unrelated ones, all of it where they are upside down."},
 	{"foldlu", "what mono costs", "LU", 1, "Loudness of the sound over that of its mid on both sides (BS.1770)."},
+	{"disc", "side under 150 Hz", "dB", 1, "Energy of the side under 150 Hz about all of the sound. A record cut to disc carries it up and down, so it is kept small there; a plain figure, no rule is asked."},
+	{"lowmono", "side under 120 Hz", "dB", 1, "Energy of the side in 20 to 120 Hz about the mid there, or about a tenth of all of the mid where that is more; 20 dB under it counts as mono."},
 	{"lowside", "low side", "dBFS", 1, "Energy of the side in 20 to 200 Hz as the stem reaches the mix: who is to blame."},
 	{"sidecorner", "lowest corner", "Hz", 0, "The lowest corner of a side low cut (24 dB per octave, in eighths of an octave) by which the worst tenth of the correlation reaches what is asked and the side lies 20 dB under the mid below 120 Hz."},
 	{"steadylost", "what a compressor takes", "dB", 1, "By how much the median weight falls before the bell or the gain after the compressor gives it back."},

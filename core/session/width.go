@@ -78,3 +78,22 @@ func (e SetStemWidth) Apply(s *Song) (string, error) {
 	}
 	return e.Said, s.Validate()
 }
+
+// PanPair pans two stems against each other, as far to each side.
+type PanPair struct {
+	Left, Right string
+	Pan         float64 // 0 to 1
+}
+
+// Apply pans them.
+func (e PanPair) Apply(s *Song) (string, error) {
+	l, r := s.Stem(e.Left), s.Stem(e.Right)
+	switch {
+	case l == nil || r == nil:
+		return "", errNoStem
+	case l.Pan == -e.Pan && r.Pan == e.Pan:
+		return "", nil
+	}
+	l.Pan, r.Pan = -e.Pan, e.Pan
+	return fmt.Sprintf("Pan %s and %s %.0f %% apart", l.Name, r.Name, 100*e.Pan), s.Validate()
+}

@@ -156,6 +156,17 @@ func short(f meter.Figure) string {
 	return figure.Short(float64(f))
 }
 
+// Lowest is when the correlation is lowest, s from the start of the stretch; ok is false where there is none.
+func (f Figures) Lowest() (at float64, ok bool) {
+	low := meter.Figure(2)
+	for i, c := range f.Track {
+		if c.Valid() && c < low {
+			low, at, ok = c, float64(i)*step, true
+		}
+	}
+	return at, ok
+}
+
 // WorstBand is the band that loses most in mono, of those within 30 dB of the loudest; nil where there is none.
 func (f Figures) WorstBand() *Band {
 	top := math.Inf(-1)

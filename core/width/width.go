@@ -42,6 +42,7 @@ type Figures struct {
 	Side        meter.Figure   `json:"side_share_db"`           // energy of the side, (L - R) / 2, under the mid's
 	Low         meter.Figure   `json:"side_low_db"`             // likewise under 120 Hz, see lowShare
 	LowFold     meter.Figure   `json:"fold_loss_low_db"`        // fold-down loss in 20 to 200 Hz
+	Disc        meter.Figure   `json:"side_150_db"`             // energy of the side under 150 Hz about all of the sound: what a record's groove has to carry up and down
 	Delay       meter.Figure   `json:"delay_ms"`                // by which the right channel is later; None where there is none
 	Turned      bool           `json:"turned"`                  // one channel is the other upside down, at that delay
 	Bands       []Band         `json:"bands"`
@@ -53,12 +54,13 @@ const (
 	LowMono  = 120.0
 	LowUnder = 20.0
 	foldHi   = 200.0
+	discHz   = 150.0
 )
 
 // Measure measures a sound.
 func Measure(x audio.Buffer) Figures {
 	none := meter.None
-	f := Figures{Correlation: none, Worst: none, Fold: none, FoldLU: none, Side: none, Low: none, LowFold: none, Delay: none}
+	f := Figures{Correlation: none, Worst: none, Fold: none, FoldLU: none, Side: none, Low: none, LowFold: none, Disc: none, Delay: none}
 	if len(x.Ch) < 2 || x.Frames() == 0 {
 		f.Mono = true
 		return f
@@ -240,6 +242,8 @@ func (s spectrum) between(lo, hi float64) (t pair) {
 func (f *Figures) bands(x audio.Buffer) {
 	s := spectrumOf(x)
 	f.Low = s.low(s.between(20, LowMono))
+	all := total(s.bins)
+	f.Disc = ratio(s.between(0, discHz).ss, all.mm+all.ss)
 	f.LowFold = s.between(20, foldHi).fold()
 	whole := total(sumsOf(x.Ch[0], x.Ch[1], x.Rate))
 	bins := total(s.bins)

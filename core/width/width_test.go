@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/demo"
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
@@ -140,7 +141,13 @@ func TestCornerIsTheLowest(t *testing.T) {
 		wide.Ch[0][i] += 4 * v
 		wide.Ch[1][i] -= 4 * v
 	}
-	for name, x := range map[string]audio.Buffer{"a pad": phased(210), "rumble": wide} {
+	var pad audio.Buffer
+	for _, s := range demo.SlowFerry().Stems {
+		if s.ID == "pad" {
+			pad = s.Sound.Slice(0, 14*rate)
+		}
+	}
+	for name, x := range map[string]audio.Buffer{"a pad": phased(210), "rumble": wide, "the demo's pad": pad} {
 		hz, ok := Corner(x, 0)
 		if !ok || hz < 30 {
 			t.Fatalf("%s: %g %v", name, hz, ok)

@@ -25,6 +25,8 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.POST("/width/mono", h.LimitForm, h.setMono)
 			g.POST("/width/level", h.LimitForm, h.setLevel)
 			g.POST("/width/align", h.LimitForm, h.setAlign)
+			g.GET("/width/pair", h.Whole, h.pair)
+			g.POST("/width/pair", h.LimitForm, h.setPair)
 			g.POST("/width/low", h.LimitForm, h.setLow)
 			g.POST("/width/all", h.LimitForm, h.allSafe)
 			g.POST("/width/rules", h.LimitForm, h.setRules)

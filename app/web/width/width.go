@@ -15,6 +15,8 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/export"
+	"mellowthump/core/figure"
+	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 	"mellowthump/core/width"
@@ -48,9 +50,42 @@ type sheet struct {
 
 // lowRow is the kick or the bass: how wide it is.
 type lowRow struct {
-	Role  session.Role
-	Name  string
-	Width float64
+	Role    session.Role
+	Name    string
+	Width   float64
+	Mono    bool              // its files are
+	Changes map[string]string // by the label of a width: what it changes
+}
+
+// changes measures what each width of a low part changes.
+func (h *handlers) changes(c *gin.Context, v *shell.View, row *lowRow) error {
+	row.Mono = true
+	for _, st := range v.ByRole(row.Role) {
+		row.Mono = row.Mono && v.Facts[st.Audio] != nil && v.Facts[st.Audio].Channels == 1
+	}
+	if row.Mono {
+		return nil
+	}
+	solo := map[session.Role]mix.Solo{session.Kick: mix.SoloKick, session.Bass: mix.SoloBass}[row.Role]
+	var was mix.Loud
+	for i, w := range append(lowWidths[2:3:3], lowWidths[:2]...) {
+		song := v.Song.Clone()
+		for _, st := range song.ByRole(row.Role) {
+			st.Width = w.Width
+		}
+		l, err := h.Renderer.Loudness(c.Request.Context(), &song, solo, v.Bench.Loop)
+		if err != nil {
+			return err
+		}
+		if i == 0 {
+			was = l
+			continue
+		}
+		if by := l.Integrated - was.Integrated; by.Valid() {
+			row.Changes[w.Label] = fmt.Sprintf("%s LU, peak %s dB", figure.Plus(float64(by), 1), figure.Plus(float64(l.Peak-was.Peak), 1))
+		}
+	}
+	return nil
 }
 
 // lowWidths are the ways in which a low part stands: -1 mono, 0 as it is.
@@ -113,12 +148,19 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		}
 	}
 	v.Lead = out.Row.Says()
+	if at, ok := out.Row.Now.Lowest(); ok && !out.Row.Now.Mono {
+		v.Lead += " It is lowest at " + v.Position(p.From+at) + "."
+	}
 	p.Beats = v.Beats(p.From, p.From+p.Length)
 	out.Sides, out.Track = plot.Sides(p), plot.Correlated(p)
 	for _, role := range []session.Role{session.Kick, session.Bass} {
 		if all := v.Song.ByRole(role); len(all) > 0 {
 			name := map[session.Role]string{session.Kick: v.KickName(), session.Bass: v.BassName()}[role]
-			out.Low = append(out.Low, lowRow{role, name, all[0].Width})
+			row := lowRow{Role: role, Name: name, Width: all[0].Width, Changes: map[string]string{}}
+			if err := h.changes(c, v, &row); err != nil {
+				return nil, err
+			}
+			out.Low = append(out.Low, row)
 		}
 	}
 	out.Moved, out.Others, out.Away, out.Back = v.ChainsOf(session.OfWidth)
@@ -273,6 +315,78 @@ func (h *handlers) setAlign(c *gin.Context) {
 			return nil, errors.New("its channels are neither apart in time nor upside down")
 		}
 		return a, nil
+	})
+}
+
+// pairView is two stems panned against each other.
+type pairView struct {
+	*shell.View
+	Stems2 []session.Stem // what may be panned
+	A, B   string
+	Pan    float64 // per cent
+	Row    *width.Row
+	Wrong  string
+}
+
+// panOf reads how far a pair is panned, per cent.
+func panOf(text string) (float64, error) {
+	if strings.TrimSpace(text) == "" {
+		return 50, nil
+	}
+	p, err := move.ParseNumber(text, "%")
+	if err != nil {
+		return 0, fmt.Errorf("the pan %w", err)
+	}
+	if !(p >= 0 && p <= 100) {
+		return 0, fmt.Errorf("a pan of %g %% is out of bounds; 0 to 100 are taken", p)
+	}
+	return p, nil
+}
+
+// pair answers with what mono costs two stems that are panned against each other.
+func (h *handlers) pair(c *gin.Context) {
+	v := h.Look(c, "width")
+	if v == nil {
+		return
+	}
+	out := pairView{View: v, A: c.Query("a"), B: c.Query("b")}
+	for _, st := range v.Stems {
+		if !st.Mute && st.Role != session.Kick && st.Role != session.Bass {
+			out.Stems2 = append(out.Stems2, st)
+		}
+	}
+	var err error
+	if out.Pan, err = panOf(c.Query("pan")); err != nil {
+		out.Wrong, out.Pan = shell.Sentence(err.Error()), 50
+	}
+	if len(out.Stems2) >= 2 {
+		if out.A == "" {
+			out.A, out.B = out.Stems2[0].ID, out.Stems2[1].ID
+		}
+		if out.Row, err = v.Bench.PanPair(c.Request.Context(), out.A, out.B, out.Pan/100); err != nil {
+			h.FailWith(c, err)
+			return
+		}
+	}
+	status := http.StatusOK
+	if out.Wrong != "" {
+		status = http.StatusUnprocessableEntity
+	}
+	h.Write(c, status, "widthpair", out)
+}
+
+// setPair pans two stems against each other.
+func (h *handlers) setPair(c *gin.Context) {
+	h.WorkOut(c, "width", "side", func(song *session.Song) (session.Edit, error) {
+		pan, err := panOf(c.PostForm("pan"))
+		if err != nil {
+			return nil, shell.BadInput(c, "side", err)
+		}
+		a, b := song.Stem(c.PostForm("a")), song.Stem(c.PostForm("b"))
+		if a == nil || b == nil || a.ID == b.ID {
+			return nil, shell.BadInput(c, "side", errors.New("choose two stems"))
+		}
+		return session.PanPair{Left: a.ID, Right: b.ID, Pan: pan / 100}, nil
 	})
 }
 
