@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 	"slices"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 	"gonum.org/v1/gonum/dsp/fourier"
@@ -105,6 +106,7 @@ type splitter struct {
 	ffts      []*fourier.FFT  // by channel
 	ring      []*splitFrameOf // 2 half + 1 of them, the newest last; nil: past an end
 	spare     chan *splitFrameOf
+	reading   sync.Mutex // a source is read by one at a time: the frames ahead, and what the rest is taken from
 	block     audio.Buffer // of the frame that is taken
 	frame     []float64
 	forth     *fourier.FFT
@@ -166,7 +168,7 @@ func (s *splitter) analyse(src audio.Source, at int) (*splitFrameOf, error) {
 			out.spectra = append(out.spectra, make([]complex128, s.n/2+1))
 		}
 	}
-	if err := src.ReadAt(s.block, s.start(at)); err != nil {
+	if err := s.read(src, s.block, s.start(at)); err != nil {
 		return nil, err
 	}
 	if err := s.block.Fit(int(s.start(at))); err != nil {
@@ -186,6 +188,12 @@ func (s *splitter) analyse(src audio.Source, at int) (*splitFrameOf, error) {
 		out.size[k] = math.Sqrt(sum)
 	}
 	return out, nil
+}
+
+func (s *splitter) read(src audio.Source, to audio.Buffer, at int64) error {
+	s.reading.Lock()
+	defer s.reading.Unlock()
+	return src.ReadAt(to, at)
 }
 
 // push takes the next frame in, nil past the end.
@@ -313,7 +321,7 @@ func (s *splitter) next(src audio.Source, at int) (out Apart, err error) {
 		return x
 	}
 	out = Apart{Struck: done(0), Sustained: done(1), Rest: audio.New(s.is.Rate, s.is.Channels, int(b-a))}
-	if err := src.ReadAt(out.Rest, a); err != nil {
+	if err := s.read(src, out.Rest, a); err != nil {
 		return out, err
 	}
 	for c, x := range out.Rest.Ch {

@@ -1,11 +1,13 @@
 package body
 
 import (
+	"bytes"
 	"context"
 	"math"
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
 )
 
 // noisy is a struck and sustained mixture: bursts of decaying tones and noise over held tones.
@@ -68,7 +70,15 @@ func TestSplitSums(t *testing.T) {
 	}{{44100, 1, 4.03}, {48000, 2, 3.1}, {96000, 1, 2.2}, {8000, 2, 2}, {44100, 2, 0.6}} {
 		a, b := noisy(c.rate, c.seconds, c.channels)
 		m := mixed(a, b)
-		got, err := SplitWhole(context.Background(), audio.Memory{Buffer: m})
+		var file bytes.Buffer // read as a file is: by one at a time
+		if err := wav.Write(&file, m, wav.Float32); err != nil {
+			t.Fatal(err)
+		}
+		src, err := wav.NewReader(bytes.NewReader(file.Bytes()), int64(file.Len()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := SplitWhole(context.Background(), src)
 		if err != nil {
 			t.Fatal(err)
 		}
