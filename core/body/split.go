@@ -106,7 +106,7 @@ type splitter struct {
 	ffts      []*fourier.FFT  // by channel
 	ring      []*splitFrameOf // 2 half + 1 of them, the newest last; nil: past an end
 	spare     chan *splitFrameOf
-	reading   sync.Mutex // a source is read by one at a time: the frames ahead, and what the rest is taken from
+	reading   sync.Mutex   // a source is read by one at a time: the frames ahead, and what the rest is taken from
 	block     audio.Buffer // of the frame that is taken
 	frame     []float64
 	forth     *fourier.FFT
