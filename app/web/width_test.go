@@ -98,6 +98,7 @@ func TestWidth(t *testing.T) {
 		{"side", url.Values{"at": {pad}, "hz": {"180 Hz"}}, session.WidthSide, session.At{Stem: pad}, url.Values{"at": {pad}, "hz": {""}}},
 		{"mono", url.Values{"at": {"master"}, "hz": {"110"}}, session.WidthMono, session.At{}, url.Values{"at": {"master"}, "hz": {""}}},
 		{"level", url.Values{"at": {pad}, "mid": {"0"}, "side": {"-3"}}, session.WidthLevel, session.At{Stem: pad}, url.Values{"at": {pad}, "mid": {"0"}, "side": {"0"}}},
+		{"bands", url.Values{"at": {pad}, "over": {"4"}, "over_hz": {"2000"}, "under": {"0"}}, session.WidthOver, session.At{Stem: pad}, url.Values{"at": {pad}, "over": {"0"}}},
 		{"align", url.Values{"at": {texture}}, session.WidthAlign, session.At{Stem: texture}, url.Values{"at": {texture}, "out": {"1"}}},
 	} {
 		if status, body := b.edit(id, "/width/"+c.path, c.form); status != 200 || has(c.at, c.id) == nil {
@@ -127,6 +128,7 @@ func TestWidth(t *testing.T) {
 		{"side", url.Values{"at": {"none"}, "hz": {"100"}}, "no longer there"}, {"side", url.Values{"at": {pad}, "hz": {"5"}}, "out of bounds"}, {"mono", url.Values{"at": {pad}, "hz": {"low"}}, "corner"},
 		{"level", url.Values{"at": {pad}, "mid": {"0"}, "side": {"99"}}, "outside"}, {"align", url.Values{"at": {pad}}, "neither apart"}, {"low", url.Values{"role": {"hats"}}, "kick or bass"},
 		{"low", url.Values{"role": {"kick"}, "width": {"huge"}}, "no such width"}, {"rules", url.Values{"correlation": {"2"}}, "out of bounds"},
+		{"bands", url.Values{"at": {pad}, "over": {"wide"}}, "shelf"}, {"bands", url.Values{"at": {pad}, "over": {"99"}}, "outside"}, {"bands", url.Values{"at": {"none"}}, "no longer there"},
 	} {
 		if status, body := b.edit(id, "/width/"+c.path, c.form); status != 422 || !strings.Contains(strings.ToLower(body), c.say) {
 			t.Errorf("%s %v: %d, no %q", c.path, c.form, status, c.say)

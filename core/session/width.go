@@ -50,6 +50,8 @@ const (
 	WidthMono  = widthMove + "mono"
 	WidthLevel = widthMove + "level"
 	WidthAlign = widthMove + "align"
+	WidthUnder = widthMove + "under" // the side's low end, by a shelf
+	WidthOver  = widthMove + "over"  // its top
 )
 
 // OfWidth reports whether a move is one of Width's.

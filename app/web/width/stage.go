@@ -24,6 +24,7 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.POST("/width/side", h.LimitForm, h.setSide)
 			g.POST("/width/mono", h.LimitForm, h.setMono)
 			g.POST("/width/level", h.LimitForm, h.setLevel)
+			g.POST("/width/bands", h.LimitForm, h.setBands)
 			g.POST("/width/align", h.LimitForm, h.setAlign)
 			g.GET("/width/pair", h.Whole, h.pair)
 			g.POST("/width/pair", h.LimitForm, h.setPair)

@@ -14,6 +14,7 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
+	"mellowthump/core/dsp"
 	"mellowthump/core/export"
 	"mellowthump/core/figure"
 	"mellowthump/core/mix"
@@ -41,11 +42,32 @@ type sheet struct {
 	Side   float64 // Hz, the corner that is set; 0: none
 	Mono   float64 // Hz, likewise
 	Level  move.Width
+	Bands  []shelf  // of the side
 	Low    []lowRow // kick and bass
 	Moved  []*shell.Chain
 	Others []*shell.Chain
 	Away   bool // moves of Width are on
 	Back   bool // one of those stems has a new file
+}
+
+// shelf is a shelf on the side: width by band.
+type shelf struct {
+	ID, Name, Label string
+	Shape           dsp.Shape
+	Hz, DB          float64
+}
+
+// shelves are those of a place, as they are set.
+func shelves(chain *move.Chain) []shelf {
+	out := []shelf{{session.WidthUnder, "under", "side under", dsp.LowShelf, 300, 0}, {session.WidthOver, "over", "over", dsp.HighShelf, 3000, 0}}
+	for i := range out {
+		if m := chain.Move(out[i].ID); m != nil && !m.Off {
+			if f, ok := m.Params.(*move.MidSide); ok {
+				out[i].Hz, out[i].DB = f.Hz, f.DB
+			}
+		}
+	}
+	return out
 }
 
 // lowRow is the kick or the bass: how wide it is.
@@ -147,6 +169,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 			}
 		}
 	}
+	out.Bands = shelves(chain)
 	v.Lead = out.Row.Says()
 	if at, ok := out.Row.Now.Lowest(); ok && !out.Row.Now.Mono {
 		v.Lead += " It is lowest at " + v.Position(p.From+at) + "."
@@ -293,6 +316,42 @@ func (h *handlers) setLevel(c *gin.Context) {
 			return nil, nil
 		}
 		return &w, nil
+	})
+}
+
+// setBands makes the side of a place wider or narrower by band: a shelf under a corner, another over one.
+func (h *handlers) setBands(c *gin.Context) {
+	h.WorkOut(c, "width", "side", func(song *session.Song) (session.Edit, error) {
+		at := atOf(c.PostForm("at"))
+		chain, name := song.Chain(at)
+		if chain == nil {
+			return nil, shell.BadInput(c, "side", errors.New("that place is no longer there"))
+		}
+		e := session.Together{Said: name + ": its width by band"}
+		for _, s := range shelves(chain) {
+			was := s
+			for field, to := range map[string]*float64{s.Name: &s.DB, s.Name + "_hz": &s.Hz} {
+				text, ok := c.GetPostForm(field)
+				if !ok {
+					continue
+				}
+				var err error
+				if *to, err = move.ParseNumber(text, map[bool]string{true: "Hz", false: "dB"}[to == &s.Hz]); err != nil {
+					return nil, shell.BadInput(c, "side", fmt.Errorf("the side's shelf %w", err))
+				}
+			}
+			switch p := (&move.MidSide{Channels: "side", Shape: s.Shape, Hz: s.Hz, DB: s.DB, Q: 0.7}); {
+			case s == was:
+			case s.DB == 0 && chain.Move(s.ID) != nil:
+				e.Edits = append(e.Edits, session.DropMove{At: at, ID: s.ID})
+			case s.DB != 0:
+				if err := move.Validate(p); err != nil {
+					return nil, shell.BadInput(c, "side", err)
+				}
+				e.Edits = append(e.Edits, session.SetMove{At: at, Move: move.Move{ID: s.ID, Params: p, Why: "wider or narrower by band"}})
+			}
+		}
+		return e, nil
 	})
 }
 
