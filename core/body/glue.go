@@ -15,7 +15,7 @@ import (
 	"mellowthump/core/session"
 )
 
-// What a glue compressor is, common practice: about 2 dB in the loudest tenth of the time, slowly, not moved by the low end.
+// How a bus is held together, common practice: by about 2 dB in the loudest tenth of the time, slowly, not moved by the low end.
 const (
 	glueTakes   = 2.0 // dB
 	glueRatio   = 2.0
