@@ -7,6 +7,7 @@ import (
 
 	"mellowthump/app/store"
 	"mellowthump/app/web/body"
+	"mellowthump/app/web/compare"
 	"mellowthump/app/web/duck"
 	"mellowthump/app/web/intake"
 	"mellowthump/app/web/levels"
@@ -49,7 +50,7 @@ func stages(s *shell.Server) []*shell.Stage {
 		room.Stage(s, voice),
 		body.Stage(s),
 		width.Stage(s),
-		{Key: "compare", Name: "Compare", Question: "How does it stand against a finished track, and in other rooms and devices?", Will: "It will set the song against references and small-speaker stand-ins, at matched loudness."},
+		compare.Stage(s),
 		{Key: "print", Name: "Print", Question: "How loud, how clipped, what goes out?", Will: "It will print premaster, listening copy and stems, and say which stem made the limiter work."},
 		logbook.Stage(s),
 	}

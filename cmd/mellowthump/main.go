@@ -1,4 +1,4 @@
-// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room, body, split, width.
+// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room, body, split, width, compare.
 package main
 
 import (
@@ -31,6 +31,8 @@ const usage = `mellowthump: a low-end workbench for beat producers
   mellowthump split   FILE --struck A.wav --sustained B.wav --rest C.wav
                                                              JSON: how loud each is; the three sum to FILE
   mellowthump width   FILE...                                JSON array: correlation, what mono costs, the side's lowest safe corner
+  mellowthump compare FILE --reference R [--reference R2 ...]
+                                                             JSON: against finished tracks, and what would bring it nearer
 `
 
 // errUsage marks wrong usage: exit status 2.
@@ -38,7 +40,7 @@ type errUsage struct{ error }
 
 // commands by name.
 var commands = map[string]func(ctx context.Context, args []string, out io.Writer) error{
-	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile, "width": widthOf,
+	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile, "width": widthOf, "compare": compareFile,
 }
 
 func main() {

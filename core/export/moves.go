@@ -111,3 +111,8 @@ func BodySettings(song *session.Song) (File, error) {
 func WidthSettings(song *session.Song) (File, error) {
 	return Moves("Width settings", song, session.OfWidth, nil)
 }
+
+// CompareSettings are the settings of Compare's match.
+func CompareSettings(song *session.Song) (File, error) {
+	return Moves("Match to a finished track", song, session.OfCompare, nil)
+}

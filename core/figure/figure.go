@@ -55,6 +55,8 @@ var All = []Figure{
 	{"steadymean", "mean of the gains", "dB", 1, "Own gains: the mean of their sizes. A compressor: the mean that it takes of the hits' weights."},
 	{"layerband", "level of a layer in a band", "dBFS", 1, "RMS of the layer in the band (Butterworth, 2nd order to each side) over the first 200 ms of the hits of the judged stretch, behind its chain."},
 	{"layersum", "phase sum of layers", "dB", 1, "Energy of the low source and the other layers together over the sum of their energies, in the band, over the first 200 ms of the hits: 0 dB where they are unrelated, 3 of two alike, under 0 where they cancel."},
+	{"tilt", "tilt", "dB per octave", 1, "Slope of the least-squares line through the third-octave levels over the octaves, 50 Hz to 10 kHz."},
+	{"deviation", "what a song differs by", "dB", 1, "Mean size of the differences by third-octave between the song over the judged stretch and the finished track over all of it, both at one loudness (BS.1770), 25 Hz to 16 kHz."},
 	{"worsttenth", "worst tenth of the correlation", "−1 to 1", 2, "The correlation of left and right that is reached or passed in nine tenths of the steps of 400 ms: 1 alike, 0 unrelated, under 0 mono takes sound out."},
 	{"sideshare", "side about the mid", "dB", 1, "Energy of the side, (L - R) / 2, about that of the mid, (L + R) / 2."},
 	{"foldloss", "fold-down loss", "dB", 1, "10 log10((E_L + E_R) / 2 E_M), M half the sum of the channels: 0 dB of a mono sound, 3.01 of two unrelated ones, all of it where they are upside down."},

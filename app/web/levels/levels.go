@@ -119,5 +119,5 @@ func (h *handlers) references(c *gin.Context) {
 
 // removeReference takes a finished track out of the song.
 func (h *handlers) removeReference(c *gin.Context) {
-	h.Edit(c, "levels", "gain", session.RemoveReference{ID: c.Param("ref")})
+	h.Edit(c, h.CurrentStage(c), "gain", session.RemoveReference{ID: c.Param("ref")})
 }

@@ -1,0 +1,258 @@
+// Package compare is the stage Compare in the browser: how does it stand against a finished track?
+package compare
+
+import (
+	"errors"
+	"fmt"
+	"html/template"
+	"math"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"mellowthump/app/web/plot"
+	"mellowthump/app/web/shell"
+	"mellowthump/core/bench"
+	"mellowthump/core/compare"
+	"mellowthump/core/export"
+	"mellowthump/core/figure"
+	"mellowthump/core/meter"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+type handlers struct{ *shell.Server }
+
+// Stage returns the stage.
+func Stage(s *shell.Server) *shell.Stage {
+	h := &handlers{s}
+	return &shell.Stage{
+		Key: "compare", Name: "Compare", Question: "How does it stand against a finished track?",
+		Sheet:  h.sheet,
+		Before: session.Song.Unmatched, BeforeName: "before Compare's match",
+		Try: h.try,
+		Routes: func(g *gin.RouterGroup) {
+			g.GET("/compare/with", h.Whole, h.with)
+			g.POST("/compare/match", h.LimitForm, h.setMatch)
+			g.GET("/compare/settings.txt", h.settings)
+		},
+	}
+}
+
+type sheet struct {
+	*shell.View
+	Moved  []*shell.Chain
+	Others []*shell.Chain
+	Away   bool
+}
+
+func (h *handlers) sheet(_ *gin.Context, v *shell.View) (any, error) {
+	out := &sheet{View: v}
+	v.Lead = "Drop finished tracks of your own: the song stands above each, both at one loudness."
+	if len(v.Stems) == 0 {
+		v.Lead = v.Trouble
+		return out, nil
+	}
+	out.Moved, out.Others, out.Away, _ = v.ChainsOf(session.OfCompare)
+	return out, nil
+}
+
+// withView is the song against a finished track.
+type withView struct {
+	*shell.View
+	Ref       *session.Reference // nil: there is none
+	Song, Now compare.Sound      // without the match, and as it is
+	Other     compare.Sound
+	Off       compare.Comparison // of the song as it is
+	Before    compare.Comparison
+	Picture   template.HTML
+	Says      string
+	Amount    float64 // per cent
+	Limit     float64 // dB
+	Filters   []*move.Filter
+	Residual  float64
+	Values    string
+	On        bool // a match is on the master
+	Trouble2  string
+	Wrong     string
+}
+
+// pick returns the reference with an id, or the first; nil where there is none.
+func pick(song *session.Song, id string) *session.Reference {
+	for i := range song.References {
+		if r := &song.References[i]; r.ID == id || id == "" {
+			return r
+		}
+	}
+	return nil
+}
+
+// asked reads how much of a difference is to be matched, per cent, and by how many dB at most.
+func asked(amount, limit string) (float64, float64, error) {
+	a, l := 100*compare.Amount, compare.Limit
+	for _, f := range []struct {
+		text, name, unit string
+		to               *float64
+		lo, hi           float64
+	}{{amount, "amount", "%", &a, 0, 100}, {limit, "limit", "dB", &l, 0.5, 12}} {
+		if strings.TrimSpace(f.text) == "" {
+			continue
+		}
+		v, err := move.ParseNumber(f.text, f.unit)
+		if err != nil {
+			return a, l, fmt.Errorf("the %s %w", f.name, err)
+		}
+		if !(v >= f.lo && v <= f.hi) {
+			return a, l, fmt.Errorf("the %s of %g %s is out of bounds; %g to %g are taken", f.name, v, f.unit, f.lo, f.hi)
+		}
+		*f.to = v
+	}
+	return a, l, nil
+}
+
+// with answers with the song against a finished track.
+func (h *handlers) with(c *gin.Context) {
+	v := h.Look(c, "compare")
+	if v == nil {
+		return
+	}
+	out := withView{View: v, Ref: pick(&v.Song.Song, c.Query("ref"))}
+	if out.Ref == nil {
+		out.Ref = pick(&v.Song.Song, "") // the one that was asked for is gone
+	}
+	var err error
+	if out.Amount, out.Limit, err = asked(c.Query("amount"), c.Query("limit")); err != nil {
+		out.Wrong = shell.Sentence(err.Error())
+	}
+	if out.Ref != nil {
+		err := h.compared(c, &out)
+		switch {
+		case errors.Is(err, compare.ErrSilent):
+			out.Trouble2 = shell.Sentence("the song or " + out.Ref.Name + ": " + err.Error())
+		case err != nil:
+			h.FailWith(c, err)
+			return
+		}
+	}
+	status := http.StatusOK
+	if out.Wrong != "" {
+		status = http.StatusUnprocessableEntity
+	}
+	h.Write(c, status, "comparewith", out)
+}
+
+func (h *handlers) compared(c *gin.Context, out *withView) error {
+	ctx, v := c.Request.Context(), out.View
+	var err error
+	if out.Song, out.Now, err = v.Bench.MixSound(ctx); err != nil {
+		return err
+	}
+	if out.Other, err = v.Bench.ReferenceSound(ctx, *out.Ref); err != nil {
+		return err
+	}
+	out.Before, out.Off = compare.Against(out.Song, out.Other), compare.Against(out.Now, out.Other)
+	out.Filters, out.Residual = out.Before.Match(out.Amount/100, out.Limit)
+	var values []string
+	for _, f := range out.Filters {
+		values = append(values, move.Words(f))
+	}
+	out.Values = "Master: " + strings.Join(values, "; ")
+	for _, m := range v.Song.Master.Moves {
+		out.On = out.On || session.OfCompare(m)
+	}
+	out.Picture = plot.SongOverReference(plot.Against{Song: out.Now, Reference: out.Other, Off: out.Off.Bands, Name: out.Ref.Name, Tolerance: compare.Tolerance})
+	out.Says = sentence(v.Bench, out.Off, out.Ref.Name)
+	return nil
+}
+
+// sentence names where the song differs most, smoothed over an octave, who carries that band, and by how much it would have to be turned.
+func sentence(b *bench.Bench, c compare.Comparison, name string) string {
+	worst := -1
+	smoothed := c.Smoothed()
+	for i, s := range smoothed {
+		if s.Off.Valid() && (worst < 0 || math.Abs(float64(s.Off)) > math.Abs(float64(smoothed[worst].Off))) {
+			worst = i
+		}
+	}
+	if worst < 0 {
+		return "Nothing sounds in both."
+	}
+	off := float64(smoothed[worst].Off)
+	if math.Abs(off) <= compare.Tolerance {
+		return fmt.Sprintf("Over an octave the song stays within %s dB of %s everywhere.", figure.Short(math.Ceil(math.Abs(off)*10)/10), name)
+	}
+	more, turn := "more", "down"
+	if off < 0 {
+		more, turn = "less", "up"
+	}
+	out := fmt.Sprintf("Most about %.0f Hz: the song has %s dB %s than %s.", smoothed[worst].Hz, figure.Short(math.Abs(off)), more, name)
+	for band := range meter.Bands {
+		if meter.BandHz(band) == smoothed[worst].Hz {
+			if st := b.Carrier(band); st != nil {
+				out += fmt.Sprintf(" %s carries that band: %s by up to %s dB.", st.Name, turn, figure.Short(math.Abs(off)))
+			}
+		}
+	}
+	return out
+}
+
+// setMatch puts the partial match on the master, or takes it out.
+func (h *handlers) setMatch(c *gin.Context) {
+	h.WorkOut(c, "compare", "match", func(song *session.Song) (session.Edit, error) {
+		if c.PostForm("out") != "" {
+			return session.Match{}, nil
+		}
+		return h.matched(c, song, c.PostForm("ref"), c.PostForm("amount"), c.PostForm("limit"))
+	})
+}
+
+func (h *handlers) matched(c *gin.Context, song *session.Song, ref, amount, limit string) (session.Edit, error) {
+	r := pick(song, ref)
+	if r == nil {
+		return nil, shell.BadInput(c, "match", errors.New("that finished track is no longer there"))
+	}
+	a, l, err := asked(amount, limit)
+	if err != nil {
+		return nil, shell.BadInput(c, "match", err)
+	}
+	b, err := h.Bench(c.Request.Context(), song)
+	if err != nil {
+		return nil, err
+	}
+	before, _, err := b.MixSound(c.Request.Context())
+	var other compare.Sound
+	if err == nil {
+		other, err = b.ReferenceSound(c.Request.Context(), *r)
+	}
+	if errors.Is(err, compare.ErrSilent) {
+		return nil, shell.BadInput(c, "match", err)
+	}
+	if err != nil {
+		return nil, err
+	}
+	filters, _ := compare.Against(before, other).Match(a/100, l)
+	if len(filters) == 0 {
+		return nil, shell.BadInput(c, "match", errors.New("there is nothing to match"))
+	}
+	return session.Match{Filters: filters, Why: fmt.Sprintf("%.0f %% nearer to %s", a, r.Name)}, nil
+}
+
+// settings sends the match in general terms.
+func (h *handlers) settings(c *gin.Context) {
+	song := h.Load(c)
+	if song == nil {
+		return
+	}
+	f, err := export.CompareSettings(&song.Song)
+	h.Send(c, f, err)
+}
+
+// try works out the match that is heard before it is made: "match:amount:limit:reference".
+func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
+	part := strings.SplitN(what, ":", 4)
+	if len(part) != 4 || part[0] != "match" {
+		return nil, &shell.InputError{Field: "match", Sentence: "There is nothing of that name to hear."}
+	}
+	return h.matched(c, song, part[3], part[1], part[2])
+}

@@ -1,0 +1,61 @@
+package bench
+
+import (
+	"context"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/compare"
+	"mellowthump/core/mix"
+	"mellowthump/core/session"
+)
+
+// MixSound is what the mix is over the loop: without what Compare does, and as it is. The error is compare.ErrSilent where it is silent.
+func (b *Bench) MixSound(ctx context.Context) (before, now compare.Sound, err error) {
+	plain := b.Song.Unmatched()
+	if before, err = b.soundOf(ctx, &plain); err == nil {
+		now, err = b.soundOf(ctx, b.Song)
+	}
+	return before, now, err
+}
+
+func (b *Bench) soundOf(ctx context.Context, song *session.Song) (compare.Sound, error) {
+	x, id, err := b.Renderer.Solo(mix.Passing(ctx), song, mix.SoloAll, b.Loop)
+	if err != nil {
+		return compare.Sound{}, err
+	}
+	return mix.Cached(b.Renderer.Cache, mix.Key("compared", id), func() (compare.Sound, int, error) {
+		s, err := compare.OfSource(ctx, audio.Memory{Buffer: x})
+		return s, 2048, err
+	})
+}
+
+// ReferenceSound is what a finished track is, over all of it.
+func (b *Bench) ReferenceSound(ctx context.Context, ref session.Reference) (compare.Sound, error) {
+	return mix.Cached(b.Renderer.Cache, mix.Key("reference", ref.Audio), func() (compare.Sound, int, error) {
+		mix.Doing(ctx, "Listening to "+ref.Name)
+		src, closeFile, err := b.Renderer.Library.Open(ref.Audio)
+		if err != nil {
+			return compare.Sound{}, 0, err
+		}
+		defer closeFile()
+		s, err := compare.OfSource(ctx, src)
+		return s, 2048, err
+	})
+}
+
+// Carrier is the stem that puts most into a third-octave of the mix, by its file's spectrum and its gains; nil where none is known.
+func (b *Bench) Carrier(band int) *session.Stem {
+	var out *session.Stem
+	most := 0.0
+	for i := range b.Song.Stems {
+		st := &b.Song.Stems[i]
+		a := b.Facts[st.Audio]
+		if st.Mute || a == nil || a.Portrait == nil || band >= len(a.Portrait.Spectrum.Level) || !a.Portrait.Spectrum.Level[band].Valid() {
+			continue
+		}
+		if l := float64(a.Portrait.Spectrum.Level[band]) + st.Source + st.Clip + st.Fader; out == nil || l > most {
+			out, most = st, l
+		}
+	}
+	return out
+}
