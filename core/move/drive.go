@@ -204,26 +204,48 @@ func (g *driving) Process(x, _ audio.Buffer) {
 	}
 }
 
+// The phases are alike backwards: the first is the third read from its end, the second its own mirror image, the zeroth too but for its last tap, which is none.
+// So two phases share the sums and the differences of what stands as far from the middle.
+var driveEven, driveUneven, driveMiddle = func() (even, uneven, middle [clipTaps / 2]float32) {
+	for j := range even {
+		a, b := drivePhases[1][j], drivePhases[1][clipTaps-1-j]
+		even[j], uneven[j], middle[j] = (a+b)/2, (a-b)/2, drivePhases[2][j]
+	}
+	return even, uneven, middle
+}()
+
 // add adds what the curve makes of n frames to what comes out, clipTaps - 1 frames later at most; w begins clipTaps - 1 frames before the first.
 func (g *driving) add(added, w []float32, n int) {
+	const half, last = clipTaps / 2, clipTaps - 1
+	whole := &drivePhases[0]
 	for i := range n {
 		add, in := (*[clipTaps]float32)(added[i:]), (*[clipTaps]float32)(w[i:])
-		for k := range drivePhases {
-			h := &drivePhases[k]
-			var a, b, c, d float32 // sums that do not wait for each other
-			for j := 0; j < clipTaps; j += 4 {
-				a += h[j] * in[j]
-				b += h[j+1] * in[j+1]
-				c += h[j+2] * in[j+2]
-				d += h[j+3] * in[j+3]
-			}
-			v := a + b + c + d
-			if v = g.bend(v); v == 0 {
-				continue
-			}
-			for j := range h {
-				add[j] += h[j] * v
-			}
+		var p, q, r float32 // sums that do not wait for each other
+		for j := range half {
+			s, d := in[j]+in[last-j], in[j]-in[last-j]
+			p += driveEven[j] * s
+			q += driveUneven[j] * d
+			r += driveMiddle[j] * s
+		}
+		z := whole[half-1] * in[half-1]
+		for j := range half - 1 {
+			z += whole[j] * (in[j] + in[last-1-j])
+		}
+		v0, v1, v2, v3 := g.bend(z), g.bend(p+q), g.bend(r), g.bend(p-q)
+		if v0 == 0 && v1 == 0 && v2 == 0 && v3 == 0 {
+			continue
+		}
+		c, d := v1+v3, v1-v3
+		for j := range half {
+			t, u := driveEven[j]*c+driveMiddle[j]*v2, driveUneven[j]*d
+			add[j] += t + u
+			add[last-j] += t - u
+		}
+		add[half-1] += whole[half-1] * v0
+		for j := range half - 1 {
+			t := whole[j] * v0
+			add[j] += t
+			add[last-1-j] += t
 		}
 	}
 }
