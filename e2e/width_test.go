@@ -70,9 +70,12 @@ func TestWidth(t *testing.T) {
 		t.Error("undo leaves it cut")
 	}
 	p.until("the rows again", "document.querySelector('#width-all')")
+	p.typed("#low-side", "5")
+	p.until("a sentence", "document.querySelector('#side-wrong')?.textContent.includes('out of bounds')")
+	p.until("the rows once more", "document.querySelector('#width-all')")
 	p.choice("#ear", "mono")
 	p.until("mono on the deck", "document.querySelector('#deck-data').dataset.after.includes('ear=mono')")
 	p.click("#rail a[href$=duck]")
 	p.until("and on another stage", "document.querySelector('#fit') && document.querySelector('#ear')?.value === 'mono' && document.querySelector('#deck-data').dataset.after.includes('ear=mono')")
-	p.clean()
+	p.clean("422")
 }
