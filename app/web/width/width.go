@@ -130,9 +130,9 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		v.Lead = v.Trouble
 		return out, nil
 	}
-	at := c.Query("at")
-	if at == "" {
-		at = c.PostForm("at")
+	at := c.Request.URL.Query().Get("at") // not by gin's own cache: the line at the top reads it at the same time
+	if at == "" && c.Request.Method == http.MethodPost {
+		at = c.PostForm("at") // the edit has read it before
 	}
 	out.At = atOf(at)
 	chain, _ := v.Song.Chain(out.At)
