@@ -13,6 +13,7 @@ import (
 	"mellowthump/core/intake"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
+	"mellowthump/internal/outside"
 )
 
 // kettle is Copper Kettle on the bench with its break taken apart.
@@ -58,6 +59,7 @@ func kettle(t *testing.T) *Bench {
 // The demo's break, taken apart, is the break until something is done to a part; lowering what lasts brings its kick's clearance up by
 // at least 4 dB while the break's loudness falls less than 1.5 LU; what was said is what is measured once it is done.
 func TestCopperKettle(t *testing.T) {
+	outside.Slow(t)
 	ctx := context.Background()
 	b := kettle(t)
 	whole := b.Song.Clone()
@@ -115,6 +117,7 @@ func TestCopperKettle(t *testing.T) {
 
 // What cannot be taken apart is refused in a sentence, and changes nothing.
 func TestTakeApartRefused(t *testing.T) {
+	outside.Slow(t)
 	b := kettle(t)
 	for say, e := range map[string]session.TakeApart{
 		"no longer there":      {Stem: "none"},
