@@ -92,10 +92,11 @@ func (s *Store) stamp(ctx context.Context, query, id string, on bool) error {
 	return nil
 }
 
-// alone are the audio files that a song has had at any time and no other song, nor a job of one, knows of.
+// alone are the audio files that a song has had at any time and no other song, nor a job of one, nor the set of favourites knows of.
 const alone = `SELECT a.sha, a.ext, a.bytes FROM audio_files a
 	WHERE EXISTS (SELECT 1 FROM revisions r WHERE r.song_id = ?1 AND instr(r.body, a.sha))
 	AND NOT EXISTS (SELECT 1 FROM revisions r WHERE r.song_id <> ?1 AND instr(r.body, a.sha))
+	AND NOT EXISTS (SELECT 1 FROM favourites f WHERE f.sha = a.sha)
 	AND NOT EXISTS (SELECT 1 FROM jobs j WHERE j.song_id <> ?1 AND instr(j.payload, a.sha))`
 
 type aloneRow struct {
@@ -138,7 +139,7 @@ func (s *Store) Remove(ctx context.Context, id string) (freed int64, err error) 
 		if err := tx.SelectContext(ctx, &files, alone, id); err != nil {
 			return err
 		}
-		for _, table := range []string{"takes", "jobs", "exports", "marks", "revisions"} {
+		for _, table := range []string{"takes", "jobs", "exports", "marks", "ears", "revisions"} {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE song_id = ?`, id); err != nil {
 				return err
 			}

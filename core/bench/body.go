@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"mellowthump/core/body"
+	"mellowthump/core/compare"
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
 )
@@ -58,7 +59,7 @@ func (b *Bench) Shape(ctx context.Context, p body.Part) (*body.Shaped, error) {
 }
 
 // OnSpeaker listens to the notes of the bass behind a stand-in: as they are, and without the harmonics that Body adds.
-func (b *Bench) OnSpeaker(ctx context.Context, s body.Speaker) (now, before *body.OnSpeaker, err error) {
+func (b *Bench) OnSpeaker(ctx context.Context, s compare.Device) (now, before *body.OnSpeaker, err error) {
 	playback := b.Song.RoomRules().Playback
 	if now, err = body.Listen(ctx, b.Renderer, b.Song, b.Line(), b.Loop, s, playback); err != nil {
 		return nil, nil, err
@@ -69,7 +70,7 @@ func (b *Bench) OnSpeaker(ctx context.Context, s body.Speaker) (now, before *bod
 }
 
 // Drive finds the least drive by which the bass is heard on a stand-in; nil where it is heard.
-func (b *Bench) Drive(ctx context.Context, s body.Speaker) (*body.Driven, error) {
+func (b *Bench) Drive(ctx context.Context, s compare.Device) (*body.Driven, error) {
 	_, before, err := b.OnSpeaker(ctx, s)
 	if err != nil || len(before.Notes) == 0 || before.Enough() {
 		return nil, err
@@ -154,7 +155,7 @@ func (b *Bench) Body(ctx context.Context) ([]find.Finding, error) {
 		return nil, err
 	}
 	out = append(out, buried...)
-	phone := body.Speakers[0]
+	phone := compare.Devices[0]
 	if len(b.Line()) > 0 {
 		_, before, err := b.OnSpeaker(ctx, phone)
 		if err != nil {

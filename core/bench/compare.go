@@ -29,11 +29,11 @@ func (b *Bench) soundOf(ctx context.Context, song *session.Song) (compare.Sound,
 	})
 }
 
-// ReferenceSound is what a finished track is, over all of it.
+// ReferenceSound is what a finished track is, over the stretch that was chosen of it.
 func (b *Bench) ReferenceSound(ctx context.Context, ref session.Reference) (compare.Sound, error) {
-	return mix.Cached(b.Renderer.Cache, mix.Key("reference", ref.Audio), func() (compare.Sound, int, error) {
+	return mix.Cached(b.Renderer.Cache, mix.Key("reference", ref.Audio, ref.Stretch), func() (compare.Sound, int, error) {
 		mix.Doing(ctx, "Listening to "+ref.Name)
-		src, closeFile, err := b.Renderer.Library.Open(ref.Audio)
+		src, closeFile, err := b.opened(ref)
 		if err != nil {
 			return compare.Sound{}, 0, err
 		}
@@ -41,21 +41,4 @@ func (b *Bench) ReferenceSound(ctx context.Context, ref session.Reference) (comp
 		s, err := compare.OfSource(ctx, src)
 		return s, 2048, err
 	})
-}
-
-// Carrier is the stem that puts most into a third-octave of the mix, by its file's spectrum and its gains; nil where none is known.
-func (b *Bench) Carrier(band int) *session.Stem {
-	var out *session.Stem
-	most := 0.0
-	for i := range b.Song.Stems {
-		st := &b.Song.Stems[i]
-		a := b.Facts[st.Audio]
-		if st.Mute || a == nil || a.Portrait == nil || band >= len(a.Portrait.Spectrum.Level) || !a.Portrait.Spectrum.Level[band].Valid() {
-			continue
-		}
-		if l := float64(a.Portrait.Spectrum.Level[band]) + st.Source + st.Clip + st.Fader; out == nil || l > most {
-			out, most = st, l
-		}
-	}
-	return out
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/compare"
 	"mellowthump/core/dsp"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
@@ -16,33 +17,6 @@ import (
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
-
-// Speaker is a small stand-in for a thing that plays, invented: a band, and how much softer than the room it is.
-type Speaker struct {
-	ID, Name  string
-	From, To  float64 // Hz, -3 dB
-	Order     int     // of both Butterworth filters
-	Softer    float64 // dB
-	Described string
-}
-
-// Speakers are the stand-ins, the smallest first. Their values are invented.
-var Speakers = []Speaker{
-	{"phone", "a phone", 350, 12000, 4, 12, "350 Hz to 12 kHz, 24 dB per octave, 12 dB softer"},
-	{"laptop", "a laptop", 180, 14000, 4, 8, "180 Hz to 14 kHz, 24 dB per octave, 8 dB softer"},
-	{"kitchen", "a kitchen radio", 110, 10000, 2, 6, "110 Hz to 10 kHz, 12 dB per octave, 6 dB softer"},
-	{"earbuds", "earbuds", 40, 16000, 2, 0, "40 Hz to 16 kHz, 12 dB per octave"},
-}
-
-// SpeakerOf returns the stand-in with an id, else the first.
-func SpeakerOf(id string) Speaker {
-	for _, s := range Speakers {
-		if s.ID == id {
-			return s
-		}
-	}
-	return Speakers[0]
-}
 
 const (
 	heardBy    = 3.0 // dB over the rest in one ERB, from which a note is heard
@@ -68,7 +42,7 @@ func (n NoteHeard) Heard() bool { return n.Margin.Valid() && float64(n.Margin) >
 
 // OnSpeaker is the notes of a bass behind a stand-in.
 type OnSpeaker struct {
-	Speaker
+	compare.Device
 	Notes []NoteHeard
 }
 
@@ -85,8 +59,8 @@ func (o *OnSpeaker) Enough() bool {
 // Listen listens to the notes of the bass behind a stand-in over a window, beside the rest of the mix. A note is heard where, in the
 // median of its frames, it stands 3 dB over the rest in some ERB in which it is over the threshold of hearing; playback is the level,
 // dB SPL, of -20 dBFS RMS.
-func Listen(ctx context.Context, r *mix.Renderer, song *session.Song, line []meter.BassNote, w mix.Window, s Speaker, playback float64) (*OnSpeaker, error) {
-	out := &OnSpeaker{Speaker: s}
+func Listen(ctx context.Context, r *mix.Renderer, song *session.Song, line []meter.BassNote, w mix.Window, s compare.Device, playback float64) (*OnSpeaker, error) {
+	out := &OnSpeaker{Device: s}
 	if len(line) == 0 {
 		return out, nil
 	}
@@ -113,33 +87,17 @@ func Listen(ctx context.Context, r *mix.Renderer, song *session.Song, line []met
 			if bass {
 				plain = x
 			}
-			if ears[k], err = s.play(x); err != nil {
+			if ears[k], err = s.Mono(x); err != nil {
 				return nil, 0, err
 			}
 		}
-		out.listen(plain, ears[0], ears[1], line, w, in.From, meter.NewEar(song.Rate, playback-s.Softer))
+		e, quiet := s.Quiet(song.Rate, playback)
+		out.listen(plain, ears[0], ears[1], line, w, in.From, e, quiet)
 		return out, 200 * len(out.Notes), nil
 	})
 }
 
-// play returns a sound behind a stand-in, mono.
-func (s Speaker) play(x audio.Buffer) (audio.Buffer, error) {
-	rate := float64(x.Rate)
-	high, err := dsp.ButterworthHighpass(s.Order, s.From, rate)
-	if err != nil {
-		return audio.Buffer{}, err
-	}
-	low, err := dsp.ButterworthLowpass(s.Order, math.Min(s.To, 0.45*rate), rate)
-	if err != nil {
-		return audio.Buffer{}, err
-	}
-	y := append([]float32(nil), x.Mono()...)
-	dsp.NewFilter(high).Process(y, y)
-	dsp.NewFilter(low).Process(y, y)
-	return audio.Buffer{Rate: x.Rate, Ch: [][]float32{y}}, nil
-}
-
-func (o *OnSpeaker) listen(plain, bass, rest audio.Buffer, line []meter.BassNote, w mix.Window, from int, e *meter.Ear) {
+func (o *OnSpeaker) listen(plain, bass, rest audio.Buffer, line []meter.BassNote, w mix.Window, from int, e *meter.Ear, quiet []float64) {
 	rate := float64(plain.Rate)
 	power := make([]float64, e.Frame/2+1)
 	excite := func(x audio.Buffer, at int) []float64 {
@@ -164,14 +122,14 @@ func (o *OnSpeaker) listen(plain, bass, rest audio.Buffer, line []meter.BassNote
 			b, x := excite(bass, at), excite(rest, at)
 			best := meter.Figure(-100)
 			for k, v := range b {
-				if v > e.Quiet[k] {
-					best = max(best, meter.Figure(dsp.PowerDB(v/math.Max(x[k], e.Quiet[k]))))
+				if v > quiet[k] {
+					best = max(best, meter.Figure(dsp.PowerDB(v/math.Max(x[k], quiet[k]))))
 				}
 			}
 			margins = append(margins, best)
 			for k := range harmonics {
 				c := e.Below(n.Hz*float64(k+1)) - 1
-				if c >= 0 && dsp.PowerDB(b[c]/math.Max(x[c], e.Quiet[c])) >= heardBy {
+				if c >= 0 && dsp.PowerDB(b[c]/math.Max(x[c], quiet[c])) >= heardBy {
 					audible[k]++
 				}
 			}
@@ -225,7 +183,7 @@ func drivenBy(song *session.Song, m move.Params) *session.Song {
 
 // LeastDrive finds it, in steps of half a decibel up to 18, at levels of -12, -6 and 0 dB; the loudness of the bass stays. Where none
 // does, it is the one by which most notes are heard.
-func LeastDrive(ctx context.Context, r *mix.Renderer, song *session.Song, line []meter.BassNote, w mix.Window, s Speaker, playback float64) (*Driven, error) {
+func LeastDrive(ctx context.Context, r *mix.Renderer, song *session.Song, line []meter.BassNote, w mix.Window, s compare.Device, playback float64) (*Driven, error) {
 	var best *Driven
 	for _, level := range []float64{-12, -6, 0} {
 		try := func(steps int) (*Driven, error) {

@@ -8,6 +8,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/compare"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -46,7 +47,7 @@ func sub(t *testing.T) (*mix.Renderer, *session.Song, []meter.BassNote, mix.Wind
 func TestOnSmallSpeakers(t *testing.T) {
 	r, song, line, w := sub(t)
 	ctx := context.Background()
-	phone := SpeakerOf("phone")
+	phone := compare.Devices[0]
 	o, err := Listen(ctx, r, song, line, w, phone, 83)
 	if err != nil || len(o.Notes) != 6 || len(o.Unheard()) != 6 || o.Enough() {
 		t.Fatalf("%+v %v", o, err)
@@ -54,7 +55,7 @@ func TestOnSmallSpeakers(t *testing.T) {
 	if s := o.Sentence(); !strings.Contains(s, "6 of 6 notes are not heard: F#1") {
 		t.Error(s)
 	}
-	if e, err := Listen(ctx, r, song, line, w, SpeakerOf("earbuds"), 83); err != nil || !e.Enough() || !e.Notes[0].Audible[0] {
+	if e, err := Listen(ctx, r, song, line, w, compare.Devices[3], 83); err != nil || !e.Enough() || !e.Notes[0].Audible[0] {
 		t.Errorf("earbuds: %+v %v", e, err)
 	}
 	d, err := LeastDrive(ctx, r, song, line, w, phone, 83)
@@ -98,7 +99,7 @@ func TestOnSmallSpeakers(t *testing.T) {
 func TestPhoneByAnIndependentScript(t *testing.T) {
 	r, song, line, w := sub(t)
 	ctx := context.Background()
-	phone := SpeakerOf("phone")
+	phone := compare.Devices[0]
 	for _, s := range []*session.Song{song, drivenBy(song, &move.Drive{Adds: move.DriveBoth, Drive: 9, Over: 120, Level: -12})} {
 		o, err := Listen(ctx, r, s, line, w, phone, 83)
 		if err != nil {
@@ -124,10 +125,15 @@ func TestPhoneByAnIndependentScript(t *testing.T) {
 import json, sys
 import numpy as np
 from scipy.io import wavfile
-from scipy.signal import butter, sosfilt
+from scipy.signal import butter, lfilter, sosfilt
 a, b, starts = json.load(sys.stdin)
 fs, x = wavfile.read(a); _, m = wavfile.read(b)
-play = lambda y: sosfilt(butter(4, 12000, fs=fs, output="sos"), sosfilt(butter(4, 350, "highpass", fs=fs, output="sos"), y.astype(float)))
+def bell(f0, Q, dB): # Bristow-Johnson, Cookbook formulae
+    A = 10**(dB/40); w0 = 2*np.pi*f0/fs; al = np.sin(w0)/(2*Q)
+    b = [1+al*A, -2*np.cos(w0), 1-al*A]; a = [1+al/A, -2*np.cos(w0), 1-al/A]
+    return lambda y: lfilter(b, a, y)
+peak = bell(2500, 1, 4)
+play = lambda y: peak(sosfilt(butter(4, 12000, fs=fs, output="sos"), sosfilt(butter(4, 350, "highpass", fs=fs, output="sos"), y.astype(float))))
 x, m = play(x), play(m)
 N = 4096
 w = 0.5 - 0.5*np.cos(2*np.pi*(np.arange(N)+0.5)/N)

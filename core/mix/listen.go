@@ -130,11 +130,39 @@ func (r *Renderer) looped(rate int, w Window, render func(wide Window) (audio.Bu
 	out := audio.New(b.Rate, len(b.Ch), w.Frames())
 	for c, x := range out.Ch {
 		copy(x, b.Ch[c][pad:])
-		end, before := x[len(x)-n:], b.Ch[c][pad-n:pad]
-		for i := range end {
-			part := float32(i+1) / float32(n)
-			end[i] += part * (before[i] - end[i])
+		join(x, b.Ch[c][pad-n:pad])
+	}
+	return out, nil
+}
+
+// join fades the end of a loop into what comes before its start.
+func join(x, before []float32) {
+	end := x[len(x)-len(before):]
+	for i := range end {
+		part := float32(i+1) / float32(len(before))
+		end[i] += part * (before[i] - end[i])
+	}
+}
+
+// Round reads a sound from its start on, so many frames, again and again where it is shorter, made to be played round and round: the last 5 ms fade into
+// silence, as nothing comes before its start.
+func Round(src audio.Source, frames int) (audio.Buffer, error) {
+	f := src.Format()
+	if err := f.Check(); err != nil {
+		return audio.Buffer{}, err
+	}
+	out := audio.New(f.Rate, f.Channels, frames)
+	have := int(min(f.Frames, int64(frames)))
+	if err := src.ReadAt(out.Slice(0, have), 0); err != nil {
+		return out, err
+	}
+	n := min(int(seam*float64(f.Rate)), have)
+	for _, x := range out.Ch {
+		join(x[:have], make([]float32, n))
+		for at := have; at < frames; at += have {
+			copy(x[at:], x[:have])
 		}
+		join(x, make([]float32, n))
 	}
 	return out, nil
 }

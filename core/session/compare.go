@@ -1,7 +1,9 @@
 package session
 
 import (
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"mellowthump/core/move"
@@ -37,4 +39,52 @@ func (e Match) Apply(s *Song) (string, error) {
 		return "Take the match out", s.Validate()
 	}
 	return "", nil
+}
+
+// LeastStretch is the shortest stretch of a finished track that is compared, s.
+const LeastStretch = 1.0
+
+var errStretch = fmt.Errorf("a stretch of a finished track lies within it and is at least %g s long", LeastStretch)
+
+// SetStretch chooses what of a finished track is compared; nil: all of it.
+type SetStretch struct {
+	Reference string
+	Stretch   *Span
+}
+
+// Apply chooses it.
+func (e SetStretch) Apply(s *Song) (string, error) {
+	for i := range s.References {
+		r := &s.References[i]
+		if r.ID != e.Reference {
+			continue
+		}
+		was := r.Stretch
+		r.Stretch = e.Stretch
+		switch {
+		case e.Stretch == nil && was == nil:
+			return "", nil
+		case e.Stretch == nil:
+			return "Compare with all of " + r.Name, nil
+		}
+		return fmt.Sprintf("Compare with %.1f to %.1f s of %s", e.Stretch.From, e.Stretch.To, r.Name), s.Validate()
+	}
+	return "", errors.New("that finished track is no longer there")
+}
+
+// JudgeBy makes a finished track the first: the one that the song is judged by.
+type JudgeBy struct{ Reference string }
+
+// Apply puts it first.
+func (e JudgeBy) Apply(s *Song) (string, error) {
+	i := slices.IndexFunc(s.References, func(r Reference) bool { return r.ID == e.Reference })
+	switch {
+	case i < 0:
+		return "", errors.New("that finished track is no longer there")
+	case i == 0:
+		return "", nil
+	}
+	r := s.References[i]
+	s.References = slices.Insert(slices.Delete(s.References, i, i+1), 0, r)
+	return "Judge the song by " + r.Name, nil
 }

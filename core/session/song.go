@@ -110,6 +110,16 @@ type Reference struct {
 	ID    string `json:"id"`
 	Name  string `json:"name"`
 	Audio string `json:"audio"` // SHA-256 of the file, hex
+
+	Stretch *Span `json:"stretch,omitempty"` // what of it is compared; nil: all of it
+}
+
+// Ends are the two times of a span, 0 and 0 where there is none.
+func (s *Span) Ends() (from, to float64) {
+	if s == nil {
+		return 0, 0
+	}
+	return s.From, s.To
 }
 
 // Plan is a list of trims that are being set in another program: new versions of the stems are

@@ -270,6 +270,9 @@ func (s *Song) validateRest() error {
 		if !hash.MatchString(r.Audio) || tooLong(r.Name) {
 			return fmt.Errorf("the finished track %q names no audio of its own", r.Name)
 		}
+		if r.Stretch != nil && !(r.Stretch.From >= 0 && r.Stretch.To-r.Stretch.From >= LeastStretch-1e-6 && r.Stretch.To <= audio.MaxSeconds) {
+			return errStretch
+		}
 	}
 	if v := s.Voice; v != nil && (!hash.MatchString(v.Audio) || tooLong(v.Name)) {
 		return fmt.Errorf("the voice %q names no audio of its own", v.Name)

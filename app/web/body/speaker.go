@@ -11,6 +11,7 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/body"
+	"mellowthump/core/compare"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -18,8 +19,8 @@ import (
 // speakerView is the bass behind a stand-in.
 type speakerView struct {
 	*shell.View
-	Speakers []body.Speaker
-	On       body.Speaker
+	Speakers []compare.Device
+	On       compare.Device
 	Says     string
 	Heard    int
 	Of       int
@@ -36,7 +37,8 @@ func (h *handlers) speaker(c *gin.Context) {
 		return
 	}
 	ctx := c.Request.Context()
-	out := speakerView{View: v, Speakers: body.Speakers, On: body.SpeakerOf(c.Query("on"))}
+	out := speakerView{View: v, Speakers: compare.Devices}
+	out.On, _ = compare.DeviceOf(c.Query("on"))
 	now, before, err := v.Bench.OnSpeaker(ctx, out.On)
 	if err == nil {
 		out.Driven, err = v.Bench.Drive(ctx, out.On)
@@ -88,7 +90,7 @@ func (h *handlers) driven(c *gin.Context, song *session.Song, on string) (sessio
 	if err != nil {
 		return nil, err
 	}
-	s := body.SpeakerOf(on)
+	s, _ := compare.DeviceOf(on)
 	d, err := b.Drive(c.Request.Context(), s)
 	if err != nil {
 		return nil, err

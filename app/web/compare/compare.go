@@ -17,6 +17,7 @@ import (
 	"mellowthump/core/compare"
 	"mellowthump/core/export"
 	"mellowthump/core/figure"
+	"mellowthump/core/find"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -28,15 +29,31 @@ type handlers struct{ *shell.Server }
 func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
-		Key: "compare", Name: "Compare", Question: "How does it stand against a finished track?",
-		Sheet:  h.sheet,
-		Before: session.Song.Unmatched, BeforeName: "before Compare's match",
+		Key: "compare", Name: "Compare", Question: "How does it stand against a finished track, and in other rooms and devices?",
+		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Compare(c.Request.Context()) },
+		Later:    true,
+		Sheet:    h.sheet,
+		Before:   session.Song.Unmatched, BeforeName: "before Compare's match",
 		Try: h.try,
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/compare/with", h.Whole, h.with)
 			g.POST("/compare/match", h.LimitForm, h.setMatch)
+			g.POST("/compare/stretch", h.LimitForm, h.setStretch)
+			g.POST("/compare/judge", h.LimitForm, h.judgeBy)
+			g.GET("/compare/devices", h.Whole, h.devices)
+			g.GET("/compare/set", h.set)
+			g.POST("/compare/set/:do", h.LimitForm, h.keep)
+			g.GET("/compare/ears", h.ears)
+			g.POST("/compare/ears", h.LimitForm, h.begin)
+			g.POST("/compare/ears/answer", h.LimitForm, h.answer)
+			g.GET("/compare/ears/:token/:trial/:which", h.blindSound)
+			g.GET("/compare/drills", h.drills)
+			g.POST("/compare/drills", h.LimitForm, h.ask)
+			g.POST("/compare/drills/answer", h.LimitForm, h.answerDrill)
+			g.GET("/compare/drill/:token/:which", h.drillSound)
 			g.GET("/compare/settings.txt", h.settings)
 		},
+		Scripts: []string{"ears.js"},
 	}
 }
 
@@ -76,6 +93,11 @@ type withView struct {
 	On        bool // a match is on the master
 	Trouble2  string
 	Wrong     string
+	Bands     []bandRow
+	Kick      compare.FreeKick // the song's own
+	Free      compare.FreeKick // of the finished track; a count of 0: none stands free
+	Stretch   stretchView
+	Judged    bool // the song is judged by it
 }
 
 // pick returns the reference with an id, or the first; nil where there is none.
@@ -135,6 +157,12 @@ func (h *handlers) with(c *gin.Context) {
 			return
 		}
 	}
+	if out.Judged = out.Ref != nil && out.Ref.ID == v.Song.References[0].ID; out.Judged && out.Trouble2 == "" {
+		if err := h.JudgeLater(c, v); err != nil {
+			h.FailWith(c, err)
+			return
+		}
+	}
 	status := http.StatusOK
 	if out.Wrong != "" {
 		status = http.StatusUnprocessableEntity
@@ -162,38 +190,76 @@ func (h *handlers) compared(c *gin.Context, out *withView) error {
 		out.On = out.On || session.OfCompare(m)
 	}
 	out.Picture = plot.SongOverReference(plot.Against{Song: out.Now, Reference: out.Other, Off: out.Off.Bands, Name: out.Ref.Name, Tolerance: compare.Tolerance})
-	out.Says = sentence(v.Bench, out.Off, out.Ref.Name)
-	return nil
+	turns, err := v.Bench.Turns(ctx, *out.Ref)
+	if err != nil {
+		return err
+	}
+	out.Says = sentence(turns, out.Off, out.Ref.Name)
+	if out.Kick, out.Free, err = v.Bench.Kicks(ctx, *out.Ref); err != nil {
+		return err
+	}
+	out.Bands = bandRows(out.Now, out.Other, out.Kick, out.Free)
+	out.Stretch, err = h.stretch(c, *out.Ref)
+	return err
 }
 
 // sentence names where the song differs most, smoothed over an octave, who carries that band, and by how much it would have to be turned.
-func sentence(b *bench.Bench, c compare.Comparison, name string) string {
-	worst := -1
-	smoothed := c.Smoothed()
-	for i, s := range smoothed {
-		if s.Off.Valid() && (worst < 0 || math.Abs(float64(s.Off)) > math.Abs(float64(smoothed[worst].Off))) {
-			worst = i
-		}
-	}
-	if worst < 0 {
-		return "Nothing sounds in both."
-	}
-	off := float64(smoothed[worst].Off)
-	if math.Abs(off) <= compare.Tolerance {
-		return fmt.Sprintf("Over an octave the song stays within %s dB of %s everywhere.", figure.Short(math.Ceil(math.Abs(off)*10)/10), name)
-	}
-	more, turn := "more", "down"
-	if off < 0 {
-		more, turn = "less", "up"
-	}
-	out := fmt.Sprintf("Most about %.0f Hz: the song has %s dB %s than %s.", smoothed[worst].Hz, figure.Short(math.Abs(off)), more, name)
-	for band := range meter.Bands {
-		if meter.BandHz(band) == smoothed[worst].Hz {
-			if st := b.Carrier(band); st != nil {
-				out += fmt.Sprintf(" %s carries that band: %s by up to %s dB.", st.Name, turn, figure.Short(math.Abs(off)))
+func sentence(turns []bench.Turned, c compare.Comparison, name string) string {
+	if len(turns) == 0 {
+		most := -1.0
+		for _, s := range c.Smoothed() {
+			if s.Off.Valid() {
+				most = math.Max(most, math.Abs(float64(s.Off)))
 			}
 		}
+		if most < 0 {
+			return "Nothing sounds in both."
+		}
+		return fmt.Sprintf("Over an octave the song stays within %s dB of %s everywhere.", figure.Short(math.Ceil(most*10)/10), name)
 	}
+	t := turns[0]
+	more, turn := "more", "down"
+	if t.Off < 0 {
+		more, turn = "less", "up"
+	}
+	out := fmt.Sprintf("Most about %s: the song has %s dB %s than %s.", compare.SaidHz(t.Hz), figure.Short(math.Abs(t.Off)), more, name)
+	switch {
+	case t.Edit != nil:
+		out += fmt.Sprintf(" %s carries that band: %s by %s dB it is off by %s.", t.Stem.Name, turn, figure.Short(math.Abs(t.DB)), figure.Short(math.Abs(float64(t.Left))))
+	case t.Stem != nil:
+		out += fmt.Sprintf(" %s carries that band, but nothing of it is free to be turned.", t.Stem.Name)
+	default:
+		out += " No stem alone carries that band."
+	}
+	return out
+}
+
+// bandRow is a part of the sound of both.
+type bandRow struct {
+	Name, Unit, Def  string
+	Decimals         int
+	Song, Other, Off meter.Figure
+}
+
+// bandRows are the parts of the spectrum that the deck plays too, about the loudness of each, and the kick alone where the finished track leaves one free.
+func bandRows(song, other compare.Sound, own, free compare.FreeKick) []bandRow {
+	var out []bandRow
+	row := func(name, unit, def string, decimals int, a, b meter.Figure) {
+		out = append(out, bandRow{name, unit, def, decimals, a, b, a - b})
+	}
+	for _, t := range compare.Throughs {
+		if t.Group == "band" {
+			lo, hi := t.Ends()
+			row(t.Name, "dB", "", 1, song.Between(lo, hi), other.Between(lo, hi))
+		}
+	}
+	if own.Count == 0 || free.Count == 0 {
+		return out
+	}
+	row("kick alone", "dB", "freekick", 1, own.Weight, free.Weight)
+	row("its tone over its click", "dB", "", 1, own.Tone, free.Tone)
+	row("it settles at", "Hz", "", 0, own.Hz, free.Hz)
+	row("20 dB down after", "ms", "", 0, own.Length, free.Length)
 	return out
 }
 
@@ -210,7 +276,7 @@ func (h *handlers) setMatch(c *gin.Context) {
 func (h *handlers) matched(c *gin.Context, song *session.Song, ref, amount, limit string) (session.Edit, error) {
 	r := pick(song, ref)
 	if r == nil {
-		return nil, shell.BadInput(c, "match", errors.New("that finished track is no longer there"))
+		return nil, shell.BadInput(c, "match", errGone)
 	}
 	a, l, err := asked(amount, limit)
 	if err != nil {

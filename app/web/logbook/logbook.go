@@ -25,6 +25,14 @@ type sheet struct {
 	Columns []figure.Figure // of the takes' numbers
 	Takes   []takeRow
 	History []store.Revision
+	Blind   []blindRow
+}
+
+// blindRow is a blind test that has ended.
+type blindRow struct {
+	shell.BlindTest
+	Created string
+	Left    bool
 }
 
 type takeRow struct {
@@ -72,6 +80,20 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		}
 		out.Columns, row.Numbers = n.shown()
 		out.Takes = append(out.Takes, row)
+	}
+	tests, err := h.Store.EarsOfSong(c.Request.Context(), v.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range tests {
+		if e.State == store.EarsOpen || e.Kind != shell.BlindKind {
+			continue
+		}
+		t, err := shell.ReadBlind(e)
+		if err != nil {
+			return nil, err
+		}
+		out.Blind = append(out.Blind, blindRow{t, e.Created, e.State == store.EarsLeft})
 	}
 	if out.History, err = h.Store.History(c.Request.Context(), v.ID, historyShown); err != nil {
 		return nil, err

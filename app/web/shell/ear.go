@@ -2,54 +2,127 @@ package shell
 
 import (
 	"context"
+	"math"
+	"strings"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/compare"
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
-// ears are the ways in which the deck plays what stands between the channels.
-var ears = map[string]bool{"": true, "mono": true, "side": true}
-
-// heardAs is a sound in mono, on both sides; or its side, which is what vanishes there.
-func heardAs(b audio.Buffer, ear string) audio.Buffer {
-	if ear != "mono" && ear != "side" {
-		return b
+// heard renders a loop of a song as it is listened to: as it is, in mono, in a band, on a stand-in.
+func (s *Server) heard(ctx context.Context, song *session.Song, solo mix.Solo, w mix.Window, ear string) (audio.Buffer, error) {
+	through, ok := compare.ThroughOf(ear)
+	if !ok || ear == "" {
+		return s.Renderer.Looped(ctx, song, solo, w)
 	}
-	out := audio.New(b.Rate, max(1, len(b.Ch)), b.Frames())
-	if len(b.Ch) < 2 {
-		if ear == "mono" && len(b.Ch) == 1 {
-			copy(out.Ch[0], b.Ch[0])
+	playback := song.RoomRules().Playback
+	listen := func() (audio.Buffer, int, error) {
+		b, err := s.Renderer.Looped(ctx, song, solo, w)
+		if err == nil {
+			b, err = through.Listen(b, playback)
 		}
-		return out
+		return b, b.Bytes(), err
 	}
-	sign := float32(1)
-	if ear == "side" {
-		sign = -1
+	if solo == mix.SoloKey {
+		b, _, err := listen()
+		return b, err
 	}
-	for i, l := range b.Ch[0] {
-		v := (l + sign*b.Ch[1][i]) / 2
-		out.Ch[0][i], out.Ch[1][i] = v, v
+	id, err := s.Renderer.Identity(song, solo, w)
+	if err != nil {
+		return audio.Buffer{}, err
 	}
-	return out
+	return mix.Cached(s.Renderer.Cache, mix.Key("through", id, ear, playback), listen)
 }
 
-// earLoudness is the loudness of what the deck plays of a song by an ear.
+// earLoudness is the loudness of what the deck plays of a song so.
 func (s *Server) earLoudness(ctx context.Context, song *session.Song, d *deckView) (meter.Figure, error) {
-	b, id, err := s.Renderer.Heard(ctx, song, d.Solo, d.Loop)
+	id, err := s.Renderer.Identity(song, d.Solo, d.Loop)
 	if err != nil {
 		return meter.None, err
 	}
-	return mix.Cached(s.Renderer.Cache, mix.Key("ear", id, d.Ear), func() (meter.Figure, int, error) {
-		x := heardAs(b, d.Ear)
-		m := meter.NewLoudness(x.Rate, len(x.Ch))
-		m.Add(x)
-		l := m.Integrated()
-		if len(x.Ch) == 1 && l.Valid() { // it sounds on both sides
-			l += meter.Figure(dsp.PowerDB(2))
+	return mix.Cached(s.Renderer.Cache, mix.Key("ear", id, d.Solo == mix.SoloKey, d.Ear, song.RoomRules().Playback), func() (meter.Figure, int, error) {
+		x, err := s.heard(ctx, song, d.Solo, d.Loop, d.Ear)
+		if err != nil {
+			return meter.None, 0, err
 		}
-		return l, 16, nil
+		return playedLoudness(x), 16, nil
+	})
+}
+
+// playedLoudness is the loudness of a sound as the deck plays it: one channel sounds on both sides.
+func playedLoudness(x audio.Buffer) meter.Figure {
+	l := meter.IntegratedLoudness(x)
+	if len(x.Ch) == 1 && l.Valid() {
+		l += meter.Figure(dsp.PowerDB(2))
+	}
+	return l
+}
+
+// references gives Before a finished track: "reference:r1".
+const againstReference = "reference:"
+
+// referenceDown is by how much a finished track is turned down where it is not as loud as the song: common practice.
+const referenceDown = 10.0
+
+// reference returns the finished track that Before is; nil where it is none.
+func (v *View) reference(of string) *session.Reference {
+	id, ok := strings.CutPrefix(of, againstReference)
+	if !ok {
+		return nil
+	}
+	for i := range v.Song.References {
+		if r := &v.Song.References[i]; r.ID == id {
+			return r
+		}
+	}
+	return nil
+}
+
+// turnedBy is what a finished track is turned by on the deck, dB: to the loudness of the song, or down.
+func (s *Server) turnedBy(ctx context.Context, v *View, ref session.Reference, w mix.Window, down bool) (float64, error) {
+	if down {
+		return -referenceDown, nil
+	}
+	l, err := s.Renderer.Loudness(ctx, &v.Song.Song, mix.SoloAll, w)
+	if err != nil {
+		return 0, err
+	}
+	x, err := v.Bench.ReferenceLoop(ctx, ref, w)
+	if err != nil {
+		return 0, err
+	}
+	r, err := mix.Cached(s.Renderer.Cache, mix.Key("reference loud", ref, w.Frames(), v.Rate), func() (meter.Figure, int, error) { return playedLoudness(x), 16, nil })
+	if by := float64(l.Integrated - r); err == nil && !math.IsNaN(by) && !math.IsInf(by, 0) {
+		return math.Max(-matchLimit, math.Min(matchLimit, by)), nil
+	}
+	return 0, err
+}
+
+// referenceHeard renders the stretch of a finished track as the deck plays it.
+func (s *Server) referenceHeard(ctx context.Context, v *View, ref session.Reference, w mix.Window, ear string, down bool) (audio.Buffer, error) {
+	by, err := s.turnedBy(ctx, v, ref, w, down)
+	if err != nil {
+		return audio.Buffer{}, err
+	}
+	playback := v.Song.RoomRules().Playback
+	return mix.Cached(s.Renderer.Cache, mix.Key("reference heard", ref, w.Frames(), v.Rate, by, ear, playback), func() (audio.Buffer, int, error) {
+		x, err := v.Bench.ReferenceLoop(ctx, ref, w)
+		if err != nil {
+			return x, 0, err
+		}
+		y := audio.New(x.Rate, len(x.Ch), x.Frames())
+		g := float32(dsp.Gain(by))
+		for c, ch := range x.Ch {
+			for i, a := range ch {
+				y.Ch[c][i] = g * a
+			}
+		}
+		through, _ := compare.ThroughOf(ear)
+		y, err = through.Listen(y, playback)
+		return y, y.Bytes(), err
 	})
 }

@@ -10,8 +10,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/compare"
 	"mellowthump/core/find"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -36,7 +38,8 @@ type listening struct {
 	Without string // the move that it is without: "s1/m3"
 	Try     string // what After tries: "duck/band", "finding/pocket/nudge"; empty: the song as it is
 	Taken   bool   // After plays what is taken away: Before less After
-	Ear     string // "mono", "side", or empty: as it is
+	Ear     string // how it is listened to (compare.Throughs); empty: as it is
+	Down    bool   // a finished track is 10 dB down, not as loud as the song
 }
 
 // listenCookie is the cookie of a song that holds what is listened to; it ends with the browser.
@@ -77,8 +80,8 @@ func (v *View) listens(c *gin.Context, said url.Values) (listening, error) {
 		}
 		return kept.Get(key)
 	}
-	l := listening{Solo: solo(c), Loop: v.Win, Against: get("against"), Without: get("without"), Try: said.Get("try"), Taken: said.Get("taken") != "", Ear: get("ear")}
-	if _, ok := ears[l.Ear]; !ok {
+	l := listening{Solo: solo(c), Loop: v.Win, Against: get("against"), Without: get("without"), Try: said.Get("try"), Taken: said.Get("taken") != "", Ear: get("ear"), Down: get("down") != ""}
+	if _, ok := compare.ThroughOf(l.Ear); !ok {
 		l.Ear = ""
 	}
 	if bus := l.Solo.Bus(); bus != "" && v.Song.Bus(bus) == nil {
@@ -153,6 +156,9 @@ func (v *View) keep(c *gin.Context, l listening) {
 	if l.Ear != "" {
 		kept.Set("ear", l.Ear)
 	}
+	if l.Down {
+		kept.Set("down", "1")
+	}
 	setKept(c, kept)
 	c.SetCookie(soloCookie, string(l.Solo), cookieSeconds, "/", "", false, true)
 }
@@ -167,6 +173,9 @@ func (d deckView) Choices() string {
 	}
 	if d.Taken {
 		q.Set("taken", "1")
+	}
+	if d.Down {
+		q.Set("down", "1")
 	}
 	for key, value := range map[string]string{"without": d.Without, "try": d.Try} {
 		if value != "" {
@@ -189,6 +198,9 @@ func (v *View) befores(l *listening) (all []beforeChoice) {
 		chain, name := v.Song.Chain(session.ParseAt(at))
 		all = append(all, beforeChoice{againstMove, "without " + strings.ToLower(chain.Move(id).Params.Kind().Label) + ", " + name})
 	}
+	for _, r := range v.Song.References {
+		all = append(all, beforeChoice{againstReference + r.ID, "the track " + r.Name})
+	}
 	for _, b := range all {
 		if b.Value == l.Against {
 			return all
@@ -204,6 +216,8 @@ func (v *View) befores(l *listening) (all []beforeChoice) {
 // of is the chosen meaning as it stands in the address of Before's audio.
 func (v *View) of(l listening) string {
 	switch {
+	case v.reference(l.Against) != nil:
+		return l.Against
 	case l.Against == againstStage:
 		return againstStage + ":" + v.Stage.Key
 	case l.Against == againstMove && l.Try != "":
@@ -326,6 +340,11 @@ func (s *Server) deckAudio(c *gin.Context) {
 		return
 	}
 	whole := *song
+	ear := c.Query("ear")
+	if side == "before.wav" && strings.HasPrefix(c.Query("of"), againstReference) {
+		s.referenceAudio(c, song, w, ear)
+		return
+	}
 	if side == "before.wav" {
 		if *song, ok = s.before(*song, c.Query("of")); !ok {
 			s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
@@ -343,17 +362,45 @@ func (s *Server) deckAudio(c *gin.Context) {
 			s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
 			return
 		}
-		b, err = s.Renderer.Taken(c.Request.Context(), &base, song, solo(c), w)
+		if b, err = s.Renderer.Taken(c.Request.Context(), &base, song, solo(c), w); err == nil {
+			through, _ := compare.ThroughOf(ear)
+			b, err = through.Listen(b, song.RoomRules().Playback)
+		}
 	} else {
-		b, err = s.Renderer.Looped(c.Request.Context(), song, solo(c), w)
+		b, err = s.heard(c.Request.Context(), song, solo(c), w, ear)
 	}
+	s.sendDeck(c, b, ear != "" && ear != "mono" && ear != "side", err)
+}
+
+// sendDeck answers with what one side plays; what may rise over full scale goes out as floating point.
+func (s *Server) sendDeck(c *gin.Context, b audio.Buffer, over bool, err error) {
 	if err != nil {
 		s.FailWith(c, err)
 		return
 	}
-	b = heardAs(b, c.Query("ear"))
+	depth := wav.Int24
+	if over {
+		depth = wav.Float32
+	}
 	c.Header("Cache-Control", "private, max-age=3600, immutable")
-	SendWAV(c, b, wav.Int24)
+	SendWAV(c, b, depth)
+}
+
+// referenceAudio plays a finished track as Before.
+func (s *Server) referenceAudio(c *gin.Context, song *session.Song, w mix.Window, ear string) {
+	v := &View{Song: &store.Song{ID: c.Param("id"), Song: *song}}
+	ref := v.reference(c.Query("of"))
+	if ref == nil {
+		s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
+		return
+	}
+	var err error
+	if v.Bench, err = s.Bench(c.Request.Context(), song); err != nil {
+		s.FailWith(c, err)
+		return
+	}
+	b, err := s.referenceHeard(c.Request.Context(), v, *ref, w, ear, c.Query("down") != "")
+	s.sendDeck(c, b, true, err)
 }
 
 // deckSong reads the revision and the window that an address of the deck's names; where it cannot, it answers.
@@ -406,14 +453,21 @@ func (s *Server) fillDeck(c *gin.Context, v *View, l listening) error {
 	if err != nil {
 		return err
 	}
-	before, ok := s.before(v.Song.Song, v.of(l))
-	if !ok {
-		before = v.Song.Brought()
-	}
 	d := &v.Deck
 	d.Trying = name
-	if err := s.matched(c.Request.Context(), &before, &after, d); err != nil {
-		return err
+	if ref := v.reference(l.Against); ref != nil { // it is turned, and After stays as it is
+		d.Offset, d.Moved, d.Track = 0, true, ref.Name
+		if d.Turned, err = s.turnedBy(c.Request.Context(), v, *ref, l.Loop, l.Down); err != nil {
+			return err
+		}
+	} else {
+		before, ok := s.before(v.Song.Song, v.of(l))
+		if !ok {
+			before = v.Song.Brought()
+		}
+		if err := s.matched(c.Request.Context(), &before, &after, d); err != nil {
+			return err
+		}
 	}
 	query := fmt.Sprintf("?rev=%d&solo=%s&from=%d&to=%d", v.Rev, url.QueryEscape(string(l.Solo)), l.Loop.From, l.Loop.To)
 	d.Before = "/songs/" + v.ID + "/deck/before.wav" + query + "&of=" + url.QueryEscape(v.of(l))
@@ -423,7 +477,10 @@ func (s *Server) fillDeck(c *gin.Context, v *View, l listening) error {
 		d.Before, d.After = d.Before+"&ear="+l.Ear, d.After+"&ear="+l.Ear
 		d.Parts = nil
 	}
-	if l.Taken {
+	if d.Track != "" && l.Down {
+		d.Before += "&down=1"
+	}
+	if l.Taken && d.Track == "" {
 		d.After += "&taken=" + url.QueryEscape(v.of(l))
 		d.Parts = nil // no hand is followed in what is taken away
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/plot"
+	"mellowthump/core/compare"
 	"mellowthump/core/figure"
 	"mellowthump/core/levels"
 	"mellowthump/core/meter"
@@ -40,29 +41,41 @@ func (s *Server) part(name string, data any) (template.HTML, error) {
 	return template.HTML(b.String()), err
 }
 
+// throughs are the ways of listening, by their groups.
+var throughs = func() (out [][]compare.Through) {
+	for i, t := range compare.Throughs {
+		if i == 0 || t.Group != compare.Throughs[i-1].Group {
+			out = append(out, nil)
+		}
+		out[len(out)-1] = append(out[len(out)-1], t)
+	}
+	return out
+}()
+
 // styles are the layers of the look, in order: what all stand on, what pages share, and a file a stage.
-var styles = []string{"tokens", "shell", "controls", "tables", "intake", "pictures", "duck", "log", "deck", "pocket", "levels", "chains", "hits", "home", "room", "body", "width"}
+var styles = []string{"tokens", "shell", "controls", "tables", "intake", "pictures", "duck", "log", "deck", "pocket", "levels", "chains", "hits", "home", "room", "body", "width", "compare"}
 
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{
-		"size":    size,
-		"styles":  func() []string { return styles },
-		"fig":     Figure,
-		"num":     figure.Signed,
-		"plain":   func(v float64) string { return figure.Signed(v, -1) },
-		"typed":   Typed,
-		"glyph":   func(r session.Role) template.HTML { return plot.Glyph(string(r)) },
-		"clock":   Clock,
-		"when":    when,
-		"said":    Sentence,
-		"ms":      func(s float64) float64 { return 1000 * s },
-		"percent": func(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) },
-		"def":     func(key string) string { return figure.Of(key).Definition },
-		"roles":   func() any { return session.Roles },
-		"inc":     func(i int) int { return i + 1 },
-		"over":    func(a, b meter.Figure) bool { return a.Valid() && float64(a) >= float64(b) },
-		"cell":    func(v ...any) []any { return v },
-		"letgo":   func() float64 { return move.LetGo },
+		"size":     size,
+		"styles":   func() []string { return styles },
+		"throughs": func() [][]compare.Through { return throughs },
+		"fig":      Figure,
+		"num":      figure.Signed,
+		"plain":    func(v float64) string { return figure.Signed(v, -1) },
+		"typed":    Typed,
+		"glyph":    func(r session.Role) template.HTML { return plot.Glyph(string(r)) },
+		"clock":    Clock,
+		"when":     when,
+		"said":     Sentence,
+		"ms":       func(s float64) float64 { return 1000 * s },
+		"percent":  func(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) },
+		"def":      func(key string) string { return figure.Of(key).Definition },
+		"roles":    func() any { return session.Roles },
+		"inc":      func(i int) int { return i + 1 },
+		"over":     func(a, b meter.Figure) bool { return a.Valid() && float64(a) >= float64(b) },
+		"cell":     func(v ...any) []any { return v },
+		"letgo":    func() float64 { return move.LetGo },
 		"shapetime": func(t move.Time) string {
 			if t.Note != "" {
 				return t.Note
@@ -80,8 +93,19 @@ func (s *Server) funcs() template.FuncMap {
 		"sub":     func(a, b float64) float64 { return a - b },
 		"minus":   func(a float64, b int) float64 { return a - float64(b) },
 		"fig10":   func(f float64) string { return strconv.FormatFloat(f, 'f', 1, 64) },
+		"count":   Count,
+		"shape":   compare.Shape,
+		"offby":   offBy,
 		"abs":     func(f meter.Figure) meter.Figure { return max(f, -f) },
 	}
+}
+
+// offBy shows a difference, with its sign; a dash where there is none.
+func offBy(f meter.Figure, decimals int) string {
+	if !f.Valid() {
+		return "–"
+	}
+	return figure.Plus(float64(f), decimals)
 }
 
 // Figure shows a measured number; a dash where there is none.

@@ -209,6 +209,8 @@ type deckView struct {
 	Parts      []string // what the loop is made of while a hand draws a gain
 	Trying     string   // what After tries; empty: the song as it is
 	Wrong      string   // why what was typed is no loop
+	Track      string   // the finished track that Before is; empty: it is none
+	Turned     float64  // dB that it is turned by
 }
 
 // beforeChoice is a meaning that the deck's Before side can have.

@@ -244,6 +244,15 @@ document.addEventListener("htmx:afterSwap", () => {
 });
 
 // --- keys, never while a field has focus
+// through listens to the loop in the next way of a group, and after the last as it is.
+function through(group, plain) {
+  const all = [...document.querySelectorAll(`#ear option[data-group=${group}]`)];
+  const el = $("#ear");
+  if (!el) return;
+  const next = all.findIndex((o) => o.value === el.value) + 1;
+  el.value = plain ? "" : (all[next]?.value ?? "");
+  el.dispatchEvent(new Event("change", { bubbles: true }));
+}
 document.addEventListener("keydown", (e) => {
   if (e.target.closest?.("input:not([type=checkbox]):not([type=range]), textarea, select") || document.querySelector("dialog[open]")) return;
   if (e.ctrlKey || e.metaKey) {
@@ -260,6 +269,8 @@ document.addEventListener("keydown", (e) => {
     " ": () => $("#play")?.click(),
     x: () => document.dispatchEvent(new Event("deck-flip")),
     m: () => $("#match")?.click(),
+    d: () => through("device", e.shiftKey),
+    b: () => through("band", e.shiftKey),
     "[": () => document.dispatchEvent(new CustomEvent("deck-hit", { detail: -1 })),
     "]": () => document.dispatchEvent(new CustomEvent("deck-hit", { detail: 1 })),
     f: () => $("#fit")?.click(),

@@ -1,0 +1,57 @@
+package bench
+
+import (
+	"context"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/body"
+	"mellowthump/core/compare"
+	"mellowthump/core/mix"
+	"mellowthump/core/session"
+)
+
+// OnDevice is what vanishes on a stand-in, with the notes of the bass that are not heard there.
+type OnDevice struct {
+	compare.Vanished
+	Notes *body.OnSpeaker
+}
+
+// Devices says what of the loop vanishes on each stand-in. It takes long the first time.
+func (b *Bench) Devices(ctx context.Context) ([]OnDevice, error) {
+	playback := b.Song.RoomRules().Playback
+	key, err := b.Renderer.Identity(b.Song, mix.SoloAll, b.Loop)
+	if err != nil {
+		return nil, err
+	}
+	hits, err := b.Renderer.Hits(b.Song, session.KickTrigger)
+	if err != nil {
+		return nil, err
+	}
+	all, err := mix.Cached(b.Renderer.Cache, mix.Key("vanished", key, playback, hits), func() ([]compare.Vanished, int, error) {
+		mix.Doing(ctx, "Listening to every stem on every stand-in")
+		var parts []compare.Part
+		if err := b.alone(ctx, func(st *session.Stem, _ string, x audio.Buffer) error {
+			parts = append(parts, compare.Part{ID: st.ID, Name: st.Name, Kick: st.Role == session.Kick, Sound: x})
+			return nil
+		}); err != nil {
+			return nil, 0, err
+		}
+		var in []int
+		for _, h := range hits {
+			in = append(in, h-b.Loop.From)
+		}
+		v, err := compare.Vanish(ctx, parts, in, 0, b.Loop.Frames(), playback)
+		return v, 64 * len(v) * (1 + len(parts)), err
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := make([]OnDevice, len(all))
+	for i, v := range all {
+		out[i].Vanished = v
+		if out[i].Notes, err = body.Listen(ctx, b.Renderer, b.Song, b.Line(), b.Loop, v.Device, playback); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
