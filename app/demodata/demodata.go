@@ -12,9 +12,11 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"mellowthump/app/store"
+	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/demo"
 	"mellowthump/core/intake"
+	"mellowthump/core/session"
 )
 
 // Load stores the demo song Slow Ferry.
@@ -22,13 +24,24 @@ func Load(ctx context.Context, st *store.Store) error { return Song(ctx, st, dem
 
 // Song stores a demo song with its audio, as 24-bit files like any others.
 func Song(ctx context.Context, st *store.Store, d demo.Song) error {
-	hashes := make([]string, len(d.Stems))
+	type sound struct {
+		name string
+		of   audio.Buffer
+	}
+	var all []sound
+	for _, stem := range d.Stems {
+		all = append(all, sound{stem.Name, stem.Sound})
+	}
+	for _, f := range d.Finished {
+		all = append(all, sound{f.Name, f.Sound})
+	}
+	hashes := make([]string, len(all))
 	var g errgroup.Group
 	g.SetLimit(2)
-	for i, stem := range d.Stems {
+	for i, s := range all {
 		g.Go(func() error {
 			var file bytes.Buffer
-			if err := wav.Write(&file, stem.Sound, wav.Int24); err != nil {
+			if err := wav.Write(&file, s.of, wav.Int24); err != nil {
 				return err
 			}
 			sum := sha256.Sum256(file.Bytes())
@@ -37,12 +50,12 @@ func Song(ctx context.Context, st *store.Store, d demo.Song) error {
 			if err != nil {
 				return err
 			}
-			a, err := intake.Analyse(ctx, src, stem.Name, nil)
+			a, err := intake.Analyse(ctx, src, s.name, nil)
 			if err == nil {
 				err = intake.Describe(ctx, src, a)
 			}
 			if err != nil {
-				return fmt.Errorf("measuring %s: %w", stem.Name, err)
+				return fmt.Errorf("measuring %s: %w", s.name, err)
 			}
 			incoming, err := st.Incoming(&file, math.MaxInt64-1)
 			if err != nil {
@@ -57,6 +70,9 @@ func Song(ctx context.Context, st *store.Store, d demo.Song) error {
 	for i, stem := range d.Stems {
 		stem.Audio = hashes[i]
 		d.Song.Stems = append(d.Song.Stems, stem.Stem)
+	}
+	for i, f := range d.Finished {
+		d.Song.References = append(d.Song.References, session.Reference{ID: fmt.Sprintf("r%d", i+1), Name: f.Name, Audio: hashes[len(d.Stems)+i]})
 	}
 	_, err := st.CreateSong(ctx, d.Song, "The demo song")
 	return err

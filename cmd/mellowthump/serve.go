@@ -80,7 +80,10 @@ func demoServe(ctx context.Context, args []string, out io.Writer) error {
 	}
 	defer os.RemoveAll(dir)
 	return listen(ctx, *addr, dir, out, func(st *store.Store) error {
-		fmt.Fprintln(out, "Making the demo songs Slow Ferry and Copper Kettle ...")
+		fmt.Fprintln(out, "Making the demo songs Slow Ferry, Copper Kettle and Tidal Glass ...")
+		if err := demodata.Song(ctx, st, demo.TidalGlass()); err != nil {
+			return err
+		}
 		if err := demodata.Song(ctx, st, demo.CopperKettle()); err != nil {
 			return err
 		}

@@ -20,7 +20,14 @@ type Stem struct {
 // Song is a demo song: the session without audio hashes, and the sound of its stems.
 type Song struct {
 	session.Song
-	Stems []Stem
+	Stems    []Stem
+	Finished []Finished
+}
+
+// Finished is a finished track that a demo song is compared with, invented like all of it.
+type Finished struct {
+	Name  string
+	Sound audio.Buffer
 }
 
 // Slow Ferry: the grid.

@@ -75,10 +75,15 @@ func put(x []float32, bar, step int, seconds float64, f func(t float64) float64)
 	if step%4 == 2 {
 		late = kettleLate
 	}
-	at := int(math.Round((float64(bar*16+step)*kettleStep + late) * ferryRate))
+	putAt(x, float64(bar*16+step)*kettleStep+late, seconds, f)
+}
+
+// putAt adds a sound made by f(t seconds after its start) at a time, s.
+func putAt(x []float32, at, seconds float64, f func(t float64) float64) {
+	from := int(math.Round(at * ferryRate))
 	for i := range int(seconds * ferryRate) {
-		if at+i < len(x) {
-			x[at+i] += float32(f(float64(i) / ferryRate))
+		if from+i < len(x) {
+			x[from+i] += float32(f(float64(i) / ferryRate))
 		}
 	}
 }
