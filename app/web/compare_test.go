@@ -40,7 +40,7 @@ func TestCompare(t *testing.T) {
 		loud, quiet = quiet, loud
 	}
 	page := b.get("/songs/" + id + "/compare/with?ref=" + loud.ID)
-	for _, want := range []string{`id="against"`, `id="compare-says"`, "carries that band", `id="match-in"`, "Finished"} {
+	for _, want := range []string{`id="song-over"`, `id="compare-says"`, "carries that band", `id="match-in"`, "Finished"} {
 		if !strings.Contains(page, want) {
 			t.Errorf("the page lacks %q", want)
 		}

@@ -16,7 +16,8 @@ const (
 	turnsApart = 1.0  // octaves between two that are told
 	turnLow    = 30.0 // Hz, from which to which bands are told: what is beyond is hardly heard
 	turnHigh   = 13000.0
-	carries    = 0.5 // of what is near a band: from which part on a stem carries it
+	turnDeep   = 40.0 // dB under the loudest band of the song, under which one is left alone
+	carries    = 0.5  // of what is near a band: from which part on a stem carries it
 )
 
 // SaidHz says a frequency.
@@ -42,6 +43,24 @@ type Turn struct {
 func (c Comparison) Turns(stems [][]meter.Figure, tolerance float64) []Turn {
 	var out []Turn
 	smoothed := c.Smoothed()
+	sums := make([]float64, meter.Bands) // power of all stems
+	top := 0.0
+	for b := range sums {
+		for _, levels := range stems {
+			if b < len(levels) && levels[b].Valid() {
+				sums[b] += math.Pow(10, float64(levels[b])/10)
+			}
+		}
+		top = math.Max(top, sums[b])
+	}
+	deep := func(hz float64) bool {
+		for b, v := range sums {
+			if meter.BandHz(b) == hz {
+				return v < top*math.Pow(10, -turnDeep/10)
+			}
+		}
+		return false
+	}
 	for len(out) < turnsMost {
 		worst := -1
 		for i, s := range smoothed {
@@ -49,7 +68,7 @@ func (c Comparison) Turns(stems [][]meter.Figure, tolerance float64) []Turn {
 			for _, t := range out {
 				near = near || math.Abs(math.Log2(t.Hz/s.Hz)) < turnsApart-0.1
 			}
-			if !near && s.Hz > turnLow && s.Hz < turnHigh && s.Off.Valid() && math.Abs(float64(s.Off)) > tolerance && (worst < 0 || math.Abs(float64(s.Off)) > math.Abs(float64(smoothed[worst].Off))) {
+			if !near && !deep(s.Hz) && s.Hz > turnLow && s.Hz < turnHigh && s.Off.Valid() && math.Abs(float64(s.Off)) > tolerance && (worst < 0 || math.Abs(float64(s.Off)) > math.Abs(float64(smoothed[worst].Off))) {
 				worst = i
 			}
 		}

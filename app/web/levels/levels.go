@@ -3,6 +3,7 @@ package levels
 
 import (
 	"net/http"
+	"strconv"
 
 	"github.com/gin-gonic/gin"
 
@@ -114,7 +115,14 @@ func (h *handlers) references(c *gin.Context) {
 			failed = append(failed, j.Name+": "+j.Message)
 		}
 	}
-	h.Write(c, http.StatusOK, "references", map[string]any{"ID": song.ID, "Rev": song.Rev, "References": song.References, "Under": under, "Failed": failed})
+	if seen := c.Query("rev"); seen != "" && len(under) == 0 && seen != strconv.FormatInt(song.Rev, 10) { // one came in
+		c.Header("HX-Retarget", "#sheet")
+		c.Header("HX-Reswap", "innerHTML")
+		h.Show(c, song, h.CurrentStage(c))
+		return
+	}
+	again := len(under) > 0 || c.Request.Method == http.MethodPost // a short one may be in already: look once more
+	h.Write(c, http.StatusOK, "references", map[string]any{"ID": song.ID, "References": song.References, "Under": under, "Again": again, "Failed": failed})
 }
 
 // removeReference takes a finished track out of the song.

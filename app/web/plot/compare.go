@@ -112,7 +112,7 @@ func SongOverReference(v Against) template.HTML {
 			}
 		}
 	}
-	s := newThirds("against", "The song over "+v.Name, "Stairs of a third of an octave from 20 Hz to 20 kHz, in decibels, both at one loudness: the song above the line, the finished track below it; hatched where they differ by more than the tolerance.", top)
+	s := newThirds("song-over", "The song over "+v.Name, "Stairs of a third of an octave from 20 Hz to 20 kHz, in decibels, both at one loudness: the song above the line, the finished track below it; hatched where they differ by more than the tolerance.", top)
 	s.stairs("mid-fill", 1, v.Song.About)
 	s.stairs("side-fill", -1, v.Reference.About)
 	for i := range meter.Bands {

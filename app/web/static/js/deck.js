@@ -220,6 +220,13 @@ document.addEventListener("click", (e) => {
   } else if (e.target.closest("[data-try]:not(#deck-data)")) {
     listen({ try: null });
   }
+  const ear = e.target.closest("[data-ear]");
+  if (ear) listen({ ear: ear.dataset.ear }).then(begin);
+  const track = e.target.closest("[data-against]");
+  if (track) { // all of a track is there: all of the song beside it
+    flip("before");
+    listen({ against: track.dataset.against, solo: "all", try: null }).then(begin);
+  }
   const taken = e.target.closest("#taken");
   if (taken) {
     flip("after");

@@ -88,26 +88,8 @@ document.addEventListener("click", (e) => {
     used = b.closest("#blind, #drill").id;
     hear(Number(b.dataset.pair));
   }
-  const ear = e.target.closest("[data-ear]");
-  if (ear) choose("ear", ear.dataset.ear);
-  const against = e.target.closest("[data-against]");
-  if (against) {
-    choose("against", against.dataset.against);
-    $("side-before").click();
-  }
   if (e.target.closest("#play")) silence();
 });
-
-// choose sets a choice of the deck and lets it play.
-function choose(name, value) {
-  const el = $(name);
-  if (!el) return;
-  if (el.value !== value) {
-    el.value = value;
-    el.dispatchEvent(new Event("change", { bubbles: true }));
-  }
-  if ($("deck").dataset.state !== "playing" && $("deck").dataset.state !== "refreshing") $("play").click();
-}
 
 document.addEventListener("input", (e) => {
   if (e.target.id === "deck-level" && pair.level) pair.level.gain.setTargetAtTime(gain(), pair.context.currentTime, 0.02);
@@ -139,7 +121,9 @@ function timeAt(svg, e) {
 }
 document.addEventListener("pointerdown", (e) => {
   const svg = e.target.closest?.("#stretch");
-  if (svg && e.button === 0) drag = { svg, from: timeAt(svg, e), x: e.clientX };
+  if (!svg || e.button !== 0) return;
+  e.preventDefault(); // no text is marked
+  drag = { svg, from: timeAt(svg, e), x: e.clientX };
 });
 document.addEventListener("pointermove", (e) => {
   if (!drag || Math.abs(e.clientX - drag.x) < 4) return;
