@@ -103,6 +103,22 @@ func TestCompareElsewhere(t *testing.T) {
 	if refs()[0].Stretch != nil {
 		t.Errorf("%+v", refs()[0].Stretch)
 	}
+	p.until("who to turn", "document.querySelector('#compare-found .finding button.fill')")
+	p.edited("turning it", func() { p.click("#compare-found .finding button.fill") })
+	song, err := a.store.Load(t.Context(), id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	turned := 0
+	for _, st := range song.Stems {
+		if st.Source != 0 || st.Clip != 0 || st.Fader != 0 {
+			turned++
+		}
+	}
+	if turned != 1 {
+		t.Errorf("%d stems were turned", turned)
+	}
+	p.edited("turning it back", func() { p.click("#undo") })
 	p.until("the set", "document.querySelector('.keep-ref')")
 	p.click(".keep-ref")
 	p.until("it is kept", "document.querySelector('#inset') && document.querySelector('#set-table')")

@@ -159,6 +159,14 @@ func TestReferencesOfAllKinds(t *testing.T) {
 	if status, _ := b.edit(id, "/compare/judge", url.Values{"ref": {ref}}); status != 200 || b.load(id).References[0].ID != ref {
 		t.Errorf("%d %+v", status, b.load(id).References)
 	}
+	if status, _ := b.edit(id, "/compare/rules", url.Values{"tolerance": {"5"}}); status != 200 || b.load(id).CompareRules().Tolerance != 5 {
+		t.Errorf("%d %+v", status, b.load(id).Compare)
+	}
+	for _, bad := range []string{"", "wide", "0", "13"} {
+		if status, page := b.edit(id, "/compare/rules", url.Values{"tolerance": {bad}}); status != 422 || !strings.Contains(page, `id="rules-wrong"`) || b.load(id).CompareRules().Tolerance != 5 {
+			t.Errorf("a tolerance of %q: %d", bad, status)
+		}
+	}
 	if status, _ := b.edit(id, "/compare/judge", url.Values{"ref": {"none"}}); status != 422 {
 		t.Errorf("judged by none: %d", status)
 	}

@@ -129,15 +129,8 @@ func TestTidalGlass(t *testing.T) {
 
 // BenchmarkListening switches what the deck's loop is heard on: eight bars of the demo; 150 ms are asked for both sides.
 func BenchmarkListening(b *testing.B) {
-	d := demo.SlowFerry()
-	lib, song := &mix.Memory{}, d.Song
-	for i, s := range d.Stems {
-		s.Audio = fmt.Sprintf("%064x", i+1)
-		lib.Put(s.Audio, s.Sound)
-		song.Stems = append(song.Stems, s.Stem)
-	}
-	r, w := mix.New(lib, 1<<30), mix.Window{From: 4 * song.Rate, To: 4*song.Rate + int(8*song.BarSeconds()*float64(song.Rate))}
-	x, err := r.Looped(context.Background(), &song, mix.SoloAll, w)
+	r, song, w := ferryLoop()
+	x, err := r.Looped(context.Background(), song, mix.SoloAll, w)
 	if err != nil {
 		b.Fatal(err)
 	}

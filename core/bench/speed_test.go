@@ -11,8 +11,8 @@ import (
 	"mellowthump/core/session"
 )
 
-// BenchmarkBodyEdit renders the demo's eight bars of twelve stems after a saturation, or a shaper, was changed; 80 ms are asked.
-func BenchmarkBodyEdit(b *testing.B) {
+// ferryLoop is the demo song with eight of its bars.
+func ferryLoop() (*mix.Renderer, *session.Song, mix.Window) {
 	d := demo.SlowFerry()
 	lib, song := &mix.Memory{}, d.Song
 	for i, s := range d.Stems {
@@ -20,7 +20,12 @@ func BenchmarkBodyEdit(b *testing.B) {
 		lib.Put(s.Audio, s.Sound)
 		song.Stems = append(song.Stems, s.Stem)
 	}
-	r, w := mix.New(lib, 1<<30), mix.Window{From: 4 * song.Rate, To: 4*song.Rate + int(8*song.BarSeconds()*float64(song.Rate))}
+	return mix.New(lib, 1<<30), &song, mix.Window{From: 4 * song.Rate, To: 4*song.Rate + int(8*song.BarSeconds()*float64(song.Rate))}
+}
+
+// BenchmarkBodyEdit renders the demo's eight bars of twelve stems after a saturation, or a shaper, was changed; 80 ms are asked.
+func BenchmarkBodyEdit(b *testing.B) {
+	r, song, w := ferryLoop()
 	ctx := context.Background()
 	for name, set := range map[string]func(k int){
 		"drive": func(k int) {
@@ -32,13 +37,13 @@ func BenchmarkBodyEdit(b *testing.B) {
 	} {
 		b.Run(name, func(b *testing.B) {
 			k := 0
-			if _, _, err := r.Solo(ctx, &song, mix.SoloAll, w); err != nil {
+			if _, _, err := r.Solo(ctx, song, mix.SoloAll, w); err != nil {
 				b.Fatal(err)
 			}
 			for b.Loop() {
 				k++
 				set(k)
-				if _, _, err := r.Solo(ctx, &song, mix.SoloAll, w); err != nil {
+				if _, _, err := r.Solo(ctx, song, mix.SoloAll, w); err != nil {
 					b.Fatal(err)
 				}
 			}

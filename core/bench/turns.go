@@ -70,7 +70,7 @@ func (b *Bench) Turns(ctx context.Context, ref session.Reference) ([]Turned, err
 	}
 	was := compare.Against(now, other)
 	var out []Turned
-	for _, t := range was.Turns(bands, compare.Tolerance) {
+	for _, t := range was.Turns(bands, b.Song.CompareRules().Tolerance) {
 		v := Turned{Turn: t, Left: meter.None}
 		if t.Part >= 0 && t.DB != 0 {
 			v.Stem = stems[t.Part]

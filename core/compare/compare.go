@@ -21,10 +21,9 @@ const (
 
 // What a match goes by, where nothing else is asked: common practice.
 const (
-	Amount    = 0.3 // of the difference
-	Limit     = 6.0 // dB
-	Filters   = 5   // at most
-	Tolerance = 3.0 // dB by which a band may differ
+	Amount  = 0.3 // of the difference
+	Limit   = 6.0 // dB
+	Filters = 5   // at most
 )
 
 // Sound is what of a song or of a finished track is compared.

@@ -75,7 +75,7 @@ func TestTurns(t *testing.T) {
 				t.Errorf("part %d is 5 dB too soft: part %d by %.1f dB, not %.1f (%.2f of what sounds there)", k, turn.Part, turn.DB, want, turn.Of)
 			}
 		}
-		all := Against(song, sound(mix(only(k, 14)))).Turns(bands, Tolerance)
+		all := Against(song, sound(mix(only(k, 14)))).Turns(bands, 3)
 		if len(all) < 2 {
 			t.Errorf("part %d is 14 dB too soft: %+v", k, all)
 		}
@@ -85,12 +85,12 @@ func TestTurns(t *testing.T) {
 					t.Errorf("%.0f and %.0f Hz are told both", a.Hz, b.Hz)
 				}
 			}
-			if math.Abs(a.Off) <= Tolerance || math.Abs(a.DB) > 6 {
+			if math.Abs(a.Off) <= 3 || math.Abs(a.DB) > 6 {
 				t.Errorf("%+v", a)
 			}
 		}
 	}
-	if same := Against(song, song).Turns(bands, Tolerance); same != nil {
+	if same := Against(song, song).Turns(bands, 3); same != nil {
 		t.Errorf("against itself: %+v", same)
 	}
 	if SaidHz(63.1) != "63 Hz" || SaidHz(2511) != "2.5 kHz" {

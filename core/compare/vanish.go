@@ -150,13 +150,13 @@ func weighting(rate, frame int) []float64 {
 
 // looking is what one frame is looked at with.
 type looking struct {
-	ear          *meter.Ear
-	plain, mono  [][]float64 // power of each part: mean of its channels, and of their sum
-	there        []float64
-	excite       [][]float64
-	all          []float64
-	silent       []bool
-	left, middle audio.Buffer
+	ear         *meter.Ear
+	plain, mono [][]float64 // power of each part: mean of its channels, and of their sum
+	there       []float64
+	excite      [][]float64
+	all         []float64
+	silent      []bool
+	middle      audio.Buffer
 }
 
 func newLooking(e *meter.Ear, parts int) *looking {

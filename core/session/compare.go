@@ -88,3 +88,39 @@ func (e JudgeBy) Apply(s *Song) (string, error) {
 	s.References = slices.Insert(slices.Delete(s.References, i, i+1), 0, r)
 	return "Judge the song by " + r.Name, nil
 }
+
+// Compare is what Compare goes by.
+type Compare struct {
+	Tolerance float64 `json:"tolerance_db"` // by which a band may differ
+}
+
+// CommonCompare is what a new song goes by: common practice.
+func CommonCompare() Compare { return Compare{Tolerance: 3} }
+
+// CompareRules returns the song's own, or those of common practice.
+func (s *Song) CompareRules() Compare {
+	if s.Compare != nil {
+		return *s.Compare
+	}
+	return CommonCompare()
+}
+
+// Validate returns an error in plain words where a value is out of its range.
+func (c *Compare) Validate() error {
+	if !(c.Tolerance >= 0.5 && c.Tolerance <= 12) {
+		return fmt.Errorf("a tolerance of %g dB is out of bounds; 0.5 to 12 are taken", c.Tolerance)
+	}
+	return nil
+}
+
+// SetCompare sets what Compare goes by.
+type SetCompare struct{ Compare Compare }
+
+// Apply sets it.
+func (e SetCompare) Apply(s *Song) (string, error) {
+	if e.Compare == s.CompareRules() {
+		return "", nil
+	}
+	s.Compare = &e.Compare
+	return fmt.Sprintf("A band may differ by %g dB", e.Compare.Tolerance), s.Validate()
+}

@@ -15,24 +15,25 @@ import (
 
 // Song is everything a render needs besides the audio itself.
 type Song struct {
-	Format  int     `json:"format"`
-	Name    string  `json:"name"`
-	BPM     float64 `json:"bpm"`
-	FeltBPM float64 `json:"felt_bpm,omitempty"` // where a half-time feel is counted differently
-	Key     string  `json:"key,omitempty"`
-	Grid    float64 `json:"grid_offset_s,omitempty"` // where the first bar begins
-	Leader  Leader  `json:"leader"`
-	Rate    int     `json:"rate_hz"` // the rate everything is rendered at; 0 until a stem is in
-	Targets Targets `json:"targets"`
-	Loop    *Span   `json:"loop,omitempty"`   // nil: the 8 bars with the most kick and bass
-	Levels  *Levels `json:"levels,omitempty"` // nil: those of common practice
-	Stems   []Stem  `json:"stems"`
-	Buses   []Bus   `json:"buses,omitempty"`
-	Master  Master  `json:"master,omitzero"`
-	Room    *Room   `json:"room,omitempty"` // what Room goes by; nil: common practice
-	Body    *Body   `json:"body,omitempty"` // likewise Body
-	Width   *Width  `json:"width,omitempty"`
-	Plan    *Plan   `json:"plan,omitempty"` // trims that are being set outside
+	Format  int      `json:"format"`
+	Name    string   `json:"name"`
+	BPM     float64  `json:"bpm"`
+	FeltBPM float64  `json:"felt_bpm,omitempty"` // where a half-time feel is counted differently
+	Key     string   `json:"key,omitempty"`
+	Grid    float64  `json:"grid_offset_s,omitempty"` // where the first bar begins
+	Leader  Leader   `json:"leader"`
+	Rate    int      `json:"rate_hz"` // the rate everything is rendered at; 0 until a stem is in
+	Targets Targets  `json:"targets"`
+	Loop    *Span    `json:"loop,omitempty"`   // nil: the 8 bars with the most kick and bass
+	Levels  *Levels  `json:"levels,omitempty"` // nil: those of common practice
+	Stems   []Stem   `json:"stems"`
+	Buses   []Bus    `json:"buses,omitempty"`
+	Master  Master   `json:"master,omitzero"`
+	Room    *Room    `json:"room,omitempty"` // what Room goes by; nil: common practice
+	Body    *Body    `json:"body,omitempty"` // likewise Body
+	Width   *Width   `json:"width,omitempty"`
+	Compare *Compare `json:"compare,omitempty"`
+	Plan    *Plan    `json:"plan,omitempty"` // trims that are being set outside
 
 	Raised float64 `json:"raised_db,omitempty"` // by how much the mix was raised for what its ducks freed
 	FitOf  string  `json:"fit_of,omitempty"`    // what the song was when its duck was fitted, see Fitted

@@ -292,6 +292,11 @@ func (s *Song) validateRest() error {
 			return err
 		}
 	}
+	if s.Compare != nil {
+		if err := s.Compare.Validate(); err != nil {
+			return err
+		}
+	}
 	if s.Width != nil {
 		if err := s.Width.Validate(); err != nil {
 			return err

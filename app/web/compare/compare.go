@@ -40,6 +40,7 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.POST("/compare/match", h.LimitForm, h.setMatch)
 			g.POST("/compare/stretch", h.LimitForm, h.setStretch)
 			g.POST("/compare/judge", h.LimitForm, h.judgeBy)
+			g.POST("/compare/rules", h.LimitForm, h.setRules)
 			g.GET("/compare/devices", h.Whole, h.devices)
 			g.GET("/compare/set", h.set)
 			g.POST("/compare/set/:do", h.LimitForm, h.keep)
@@ -59,13 +60,14 @@ func Stage(s *shell.Server) *shell.Stage {
 
 type sheet struct {
 	*shell.View
+	Rules  session.Compare
 	Moved  []*shell.Chain
 	Others []*shell.Chain
 	Away   bool
 }
 
 func (h *handlers) sheet(_ *gin.Context, v *shell.View) (any, error) {
-	out := &sheet{View: v}
+	out := &sheet{View: v, Rules: v.CompareRules()}
 	v.Lead = "Drop finished tracks of your own: the song stands above each, both at one loudness."
 	if len(v.Stems) == 0 {
 		v.Lead = v.Trouble
@@ -189,7 +191,7 @@ func (h *handlers) compared(c *gin.Context, out *withView) error {
 	for _, m := range v.Song.Master.Moves {
 		out.On = out.On || session.OfCompare(m)
 	}
-	out.Picture = plot.SongOverReference(plot.Against{Song: out.Now, Reference: out.Other, Off: out.Off.Bands, Name: out.Ref.Name, Tolerance: compare.Tolerance})
+	out.Picture = plot.SongOverReference(plot.Against{Song: out.Now, Reference: out.Other, Off: out.Off.Bands, Name: out.Ref.Name, Tolerance: v.Song.CompareRules().Tolerance})
 	turns, err := v.Bench.Turns(ctx, *out.Ref)
 	if err != nil {
 		return err
@@ -302,6 +304,21 @@ func (h *handlers) matched(c *gin.Context, song *session.Song, ref, amount, limi
 		return nil, shell.BadInput(c, "match", errors.New("there is nothing to match"))
 	}
 	return session.Match{Filters: filters, Why: fmt.Sprintf("%.0f %% nearer to %s", a, r.Name)}, nil
+}
+
+// setRules sets what Compare goes by.
+func (h *handlers) setRules(c *gin.Context) {
+	h.WorkOut(c, "compare", "rules", func(song *session.Song) (session.Edit, error) {
+		r := song.CompareRules()
+		var err error
+		if r.Tolerance, err = move.ParseNumber(c.PostForm("tolerance"), "dB"); err != nil {
+			return nil, shell.BadInput(c, "rules", fmt.Errorf("the tolerance %w", err))
+		}
+		if err := r.Validate(); err != nil {
+			return nil, shell.BadInput(c, "rules", err)
+		}
+		return session.SetCompare{Compare: r}, nil
+	})
 }
 
 // settings sends the match in general terms.
