@@ -13,6 +13,7 @@ import (
 	"mellowthump/app/web/levels"
 	"mellowthump/app/web/logbook"
 	"mellowthump/app/web/pocket"
+	"mellowthump/app/web/print"
 	"mellowthump/app/web/room"
 	"mellowthump/app/web/shell"
 	"mellowthump/app/web/width"
@@ -51,7 +52,7 @@ func stages(s *shell.Server) []*shell.Stage {
 		body.Stage(s),
 		width.Stage(s),
 		compare.Stage(s),
-		{Key: "print", Name: "Print", Question: "How loud, how clipped, what goes out?", Will: "It will print premaster, listening copy and stems, and say which stem made the limiter work."},
+		print.Stage(s),
 		logbook.Stage(s),
 	}
 }

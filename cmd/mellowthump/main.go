@@ -33,6 +33,8 @@ const usage = `mellowthump: a low-end workbench for beat producers
   mellowthump width   FILE...                                JSON array: correlation, what mono costs, the side's lowest safe corner
   mellowthump compare FILE --reference R [--reference R2 ...]
                                                              JSON: against finished tracks, and what would bring it nearer
+  mellowthump master  FILE --out OUT.wav [--lufs N] [--ceiling DBTP] [--school clip|limit|two|none] [--form 16|24|32f]
+                                                             JSON: how loud before and after, and what it costs
 `
 
 // errUsage marks wrong usage: exit status 2.
@@ -40,7 +42,7 @@ type errUsage struct{ error }
 
 // commands by name.
 var commands = map[string]func(ctx context.Context, args []string, out io.Writer) error{
-	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile, "width": widthOf, "compare": compareFile,
+	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile, "width": widthOf, "compare": compareFile, "master": master,
 }
 
 func main() {

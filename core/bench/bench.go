@@ -13,6 +13,7 @@ import (
 	"mellowthump/core/levels"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
+	"mellowthump/core/move"
 	"mellowthump/core/pocket"
 	"mellowthump/core/room"
 	"mellowthump/core/session"
@@ -25,7 +26,8 @@ type Bench struct {
 	Facts    map[string]*intake.Analysis // by audio hash, of every stem
 	Length   int                         // of the longest stem, frames
 	Loop     mix.Window
-	Auto     bool // the loop was found, not chosen
+	Auto     bool       // the loop was found, not chosen
+	Chain    move.Chain // of Print, which stands on the master of the song as it was brought here, and not on Song's: what is judged is the premaster
 
 	pair   once[*duck.State]
 	agree  once[*Agreement]
@@ -57,7 +59,12 @@ func (o *once[T]) get(f func() (T, error)) (T, error) {
 
 // New puts a song on the bench. facts are those of its stems' files.
 func New(r *mix.Renderer, song *session.Song, facts map[string]*intake.Analysis) *Bench {
-	b := &Bench{Renderer: r, Song: song, Facts: facts, ledger: map[mix.Window]*once[*levels.Ledger]{}}
+	chain := song.Master.Moves.Without(func(m move.Move) bool { return !session.OfPrint(m) })
+	if len(chain) > 0 {
+		plain := song.Unprinted()
+		song = &plain
+	}
+	b := &Bench{Renderer: r, Song: song, Chain: chain, Facts: facts, ledger: map[mix.Window]*once[*levels.Ledger]{}}
 	for _, st := range song.Stems {
 		if a := facts[st.Audio]; a != nil {
 			b.Length = max(b.Length, int(math.Ceil(a.DurationS*float64(song.Rate))))

@@ -30,7 +30,7 @@ func (b *Bench) Devices(ctx context.Context) ([]OnDevice, error) {
 	all, err := mix.Cached(b.Renderer.Cache, mix.Key("vanished", key, playback, hits), func() ([]compare.Vanished, int, error) {
 		mix.Doing(ctx, "Listening to every stem on every stand-in")
 		var parts []compare.Part
-		if err := b.alone(ctx, func(st *session.Stem, _ string, x audio.Buffer) error {
+		if err := b.alone(ctx, b.Loop, func(st *session.Stem, _ string, x audio.Buffer) error {
 			parts = append(parts, compare.Part{ID: st.ID, Name: st.Name, Kick: st.Role == session.Kick, Sound: x})
 			return nil
 		}); err != nil {

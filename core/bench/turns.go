@@ -16,7 +16,7 @@ import (
 )
 
 // alone renders every stem that sounds by itself as it comes out of the master.
-func (b *Bench) alone(ctx context.Context, each func(st *session.Stem, key string, x audio.Buffer) error) error {
+func (b *Bench) alone(ctx context.Context, w mix.Window, each func(st *session.Stem, key string, x audio.Buffer) error) error {
 	for i := range b.Song.Stems {
 		st := &b.Song.Stems[i]
 		if st.Mute {
@@ -26,7 +26,7 @@ func (b *Bench) alone(ctx context.Context, each func(st *session.Stem, key strin
 		for k := range song.Stems {
 			song.Stems[k].Mute = k != i
 		}
-		x, key, err := b.Renderer.Solo(mix.Passing(ctx), &song, mix.SoloAll, b.Loop)
+		x, key, err := b.Renderer.Solo(mix.Passing(ctx), &song, mix.SoloAll, w)
 		if err != nil {
 			return err
 		}
@@ -58,7 +58,7 @@ func (b *Bench) Turns(ctx context.Context, ref session.Reference) ([]Turned, err
 	}
 	var stems []*session.Stem
 	var bands [][]meter.Figure
-	if err := b.alone(ctx, func(st *session.Stem, key string, x audio.Buffer) error {
+	if err := b.alone(ctx, b.Loop, func(st *session.Stem, key string, x audio.Buffer) error {
 		s, err := mix.Cached(b.Renderer.Cache, mix.Key("stem spectrum", key), func() (meter.Spectrum, int, error) {
 			s, err := meter.MeasureSpectrum(audio.Memory{Buffer: x})
 			return s, 1024, err

@@ -44,6 +44,7 @@ var examples = map[string][]Params{
 	"drive":       {&Drive{Adds: DriveBoth, Drive: 12, Over: 120, Level: -6}, &Drive{Adds: DriveEven, Drive: 24, Over: 20, Level: 12, Gain: -3}, &Drive{Adds: DriveOdd, Drive: 0, Over: 2000, Level: 0}, &Drive{Adds: DriveOdd, Drive: 18, Over: 60, Under: 120, Level: 0}},
 	"compress": {&Compress{Threshold: -30, Ratio: 4, Knee: 6, Attack: 30, Release: 300, Makeup: 3, BackHz: 45, Back: 2},
 		&Compress{Threshold: -50, Ratio: 20, Attack: 0.1, Release: 2000, BackHz: 50}, &Compress{Threshold: -30, Ratio: 2, Knee: 6, KeyHz: 150, Attack: 30, Release: 200, BackHz: 50}},
+	"limit":    {&Limit{Drive: 6, Ceiling: -6, Ahead: 3, Release: 120}, &Limit{Drive: 20, Ceiling: -12, Ahead: 20, Release: 400}, &Limit{Drive: -6, Ceiling: 0, Ahead: 0.5, Release: 10}},
 	"softclip": {&SoftClip{Threshold: -9, Knee: 6}, &SoftClip{Threshold: -12}, &SoftClip{Threshold: 0, Knee: 3}},
 	"duck": {usual, &Duck{School: CompressorSchool, Trigger: "k", Comp: &Compressor{Threshold: -30, Ratio: 4, Knee: 6, Attack: 5, Hold: 20, Release: 200, Lookahead: 5}},
 		&Duck{School: CompressorSchool, Trigger: "k", Comp: &Compressor{Threshold: -40, Ratio: 20, Attack: 0.5, Release: 3000}, Key: &KeyFilter{High: 20, Low: 120, Slope: 48}},

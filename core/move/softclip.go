@@ -29,7 +29,7 @@ func (*SoftClip) Kind() *Kind { return softClipKind }
 // Fields are threshold and knee.
 func (s *SoftClip) Fields() []Field {
 	return []Field{
-		{Name: "threshold_db", Label: "threshold", Unit: "dBFS", Number: &s.Threshold, Lo: -24, Hi: 0, Step: 0.1},
+		{Name: "threshold_db", Label: "threshold", Unit: "dBFS", Number: &s.Threshold, Lo: -24, Hi: 24, Step: 0.1},
 		{Name: "knee_db", Label: "knee", Unit: "dB", Number: &s.Knee, Lo: 0, Hi: 12, Step: 0.5},
 	}
 }

@@ -33,6 +33,7 @@ type Song struct {
 	Body    *Body    `json:"body,omitempty"` // likewise Body
 	Width   *Width   `json:"width,omitempty"`
 	Compare *Compare `json:"compare,omitempty"`
+	Print   *Print   `json:"print,omitempty"`
 	Plan    *Plan    `json:"plan,omitempty"` // trims that are being set outside
 
 	Raised float64 `json:"raised_db,omitempty"` // by how much the mix was raised for what its ducks freed

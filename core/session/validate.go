@@ -292,6 +292,11 @@ func (s *Song) validateRest() error {
 			return err
 		}
 	}
+	if s.Print != nil {
+		if err := s.Print.Validate(); err != nil {
+			return err
+		}
+	}
 	if s.Compare != nil {
 		if err := s.Compare.Validate(); err != nil {
 			return err

@@ -1,0 +1,155 @@
+package bench
+
+import (
+	"context"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/mix"
+	"mellowthump/core/move"
+	"mellowthump/core/print"
+	"mellowthump/core/session"
+)
+
+// printLead is how much of what comes before the loop a limiter hears, s.
+const printLead = 1.0
+
+// premaster renders the loop as it comes to Print, with what comes before it.
+func (b *Bench) premaster(ctx context.Context, solo mix.Solo) (x audio.Buffer, lead int, id string, err error) {
+	lead = int(printLead * float64(b.Song.Rate))
+	x, id, err = b.Renderer.Solo(mix.Passing(ctx), b.Song, solo, mix.Window{From: b.Loop.From - lead, To: b.Loop.To})
+	return x, lead, id, err
+}
+
+// loopHits are the kick's hits, frames of the loop.
+func (b *Bench) loopHits() ([]int, error) {
+	all, err := b.Renderer.Hits(b.Song, session.KickTrigger)
+	if err != nil {
+		return nil, err
+	}
+	var out []int
+	for _, h := range all {
+		if h >= b.Loop.From && h < b.Loop.To {
+			out = append(out, h-b.Loop.From)
+		}
+	}
+	return out, nil
+}
+
+// Solve finds the chain that brings the loop to what is asked; nil where it is silent.
+func (b *Bench) Solve(ctx context.Context, asked session.Print) (*print.Solved, error) {
+	x, lead, id, err := b.premaster(ctx, mix.SoloAll)
+	if err != nil {
+		return nil, err
+	}
+	hits, err := b.loopHits()
+	if err != nil {
+		return nil, err
+	}
+	return mix.Cached(b.Renderer.Cache, mix.Key("solved", id, hits, asked, b.Song.Master.Fader), func() (*print.Solved, int, error) {
+		mix.Doing(ctx, "Looking for the split that harms the attack least")
+		s, err := print.Solve(ctx, x, lead, hits, asked, b.Song.Master.Fader)
+		return s, 4096, err
+	})
+}
+
+// Costs is what loudness costs by a school, from the premaster's own on.
+func (b *Bench) Costs(ctx context.Context, asked session.Print) ([]print.Cost, error) {
+	x, lead, id, err := b.premaster(ctx, mix.SoloAll)
+	if err != nil {
+		return nil, err
+	}
+	hits, err := b.loopHits()
+	if err != nil {
+		return nil, err
+	}
+	return mix.Cached(b.Renderer.Cache, mix.Key("costs", id, hits, asked.School, asked.Ceiling), func() ([]print.Cost, int, error) {
+		mix.Doing(ctx, "Finding what loudness costs")
+		c, err := print.Curve(ctx, x, lead, hits, asked)
+		return c, 2048, err
+	})
+}
+
+// Printed is the loop behind the master chain of Print.
+type Printed struct {
+	Before, Now print.Figures
+	Hits        []print.Hit
+	Drive       float64
+}
+
+// plainChain is the song's chain of Print as it is before the master's fader, and what the fader gives taken into its ceilings: the premaster is rendered behind it.
+func (b *Bench) plainChain() (chain move.Chain, drive float64) {
+	for _, m := range b.Chain {
+		if m.Off {
+			continue
+		}
+		m.Params = move.Copy(m.Params)
+		switch p := m.Params.(type) {
+		case *move.Limit:
+			p.Ceiling += b.Song.Master.Fader
+			drive += p.Drive
+		case *move.SoftClip:
+			p.Threshold += b.Song.Master.Fader
+		}
+		chain = append(chain, m)
+	}
+	return chain, drive
+}
+
+// Printed measures it.
+func (b *Bench) Printed(ctx context.Context) (*Printed, error) {
+	x, lead, id, err := b.premaster(ctx, mix.SoloAll)
+	if err != nil {
+		return nil, err
+	}
+	hits, err := b.loopHits()
+	if err != nil {
+		return nil, err
+	}
+	chain, drive := b.plainChain()
+	ceiling := b.Song.PrintRules().Ceiling
+	return mix.Cached(b.Renderer.Cache, mix.Key("printed", id, hits, chain, ceiling), func() (*Printed, int, error) {
+		plain, err := print.Run(nil, x, lead)
+		if err != nil {
+			return nil, 0, err
+		}
+		r, err := print.Run(chain, x, lead)
+		if err != nil {
+			return nil, 0, err
+		}
+		var low [2]audio.Buffer
+		for i, solo := range []mix.Solo{mix.SoloKick, mix.SoloBass} {
+			if low[i], _, _, err = b.premaster(ctx, solo); err != nil {
+				return nil, 0, err
+			}
+		}
+		out := &Printed{Before: plain.Measure(hits), Now: r.Measure(hits), Drive: drive}
+		out.Hits = print.Hits(x, low, r, hits, lead, drive, ceiling)
+		return out, 64 * (8 + len(out.Hits)), nil
+	})
+}
+
+// Who says who made the limiters of Print work; nil where none is on.
+func (b *Bench) Who(ctx context.Context) (*print.Work, []*session.Stem, error) {
+	chain, _ := b.plainChain()
+	if len(chain) == 0 {
+		return nil, nil, nil
+	}
+	x, lead, id, err := b.premaster(ctx, mix.SoloAll)
+	if err != nil {
+		return nil, nil, err
+	}
+	var stems []*session.Stem
+	var parts []print.Part
+	if err := b.alone(ctx, mix.Window{From: b.Loop.From - lead, To: b.Loop.To}, func(st *session.Stem, _ string, y audio.Buffer) error {
+		stems, parts = append(stems, st), append(parts, print.Part{ID: st.ID, Name: st.Name, Sound: y})
+		return nil
+	}); err != nil {
+		return nil, nil, err
+	}
+	w, err := mix.Cached(b.Renderer.Cache, mix.Key("who", id, chain), func() (*print.Work, int, error) {
+		mix.Doing(ctx, "Leaving out one stem after the other")
+		w, err := print.Who(ctx, x, parts, chain, lead)
+		return w, 4096, err
+	})
+	return w, stems, err
+}

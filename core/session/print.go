@@ -1,0 +1,97 @@
+package session
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"mellowthump/core/figure"
+	"mellowthump/core/move"
+)
+
+// printMove begins the ids of what Print puts on the master: the last of its chain, for the copy that goes out to be heard.
+const printMove = "print-"
+
+// The moves of Print.
+const (
+	PrintClip  = printMove + "clip"
+	PrintFirst = printMove + "first" // of two limiters
+	PrintLimit = printMove + "limit"
+)
+
+// OfPrint reports whether a move is one of Print's.
+func OfPrint(m move.Move) bool { return strings.HasPrefix(m.ID, printMove) }
+
+// Unprinted returns the song without what Print does: the premaster, which all other stages judge.
+func (s Song) Unprinted() Song {
+	c := s
+	c.Master.Moves = s.Master.Moves.Without(OfPrint)
+	return c
+}
+
+// Printed reports whether anything of Print is on.
+func (s *Song) Printed() bool {
+	return slices.ContainsFunc(s.Master.Moves, func(m move.Move) bool { return OfPrint(m) && !m.Off })
+}
+
+// Print is what Print goes by.
+type Print struct {
+	School  string  `json:"school"`       // "none", "clip", "limit" or "two"
+	LUFS    float64 `json:"lufs"`         // that is asked
+	Ceiling float64 `json:"ceiling_dbtp"` // likewise
+}
+
+// PrintSchools are the schools of the last stage.
+var PrintSchools = []string{"none", "clip", "limit", "two"}
+
+// CommonPrint is what a new song goes by: the premaster untouched; common practice.
+func CommonPrint() Print { return Print{School: "none", LUFS: -9, Ceiling: -1} }
+
+// PrintRules returns the song's own, or those of common practice.
+func (s *Song) PrintRules() Print {
+	if s.Print != nil {
+		return *s.Print
+	}
+	return CommonPrint()
+}
+
+// Validate returns an error in plain words where a value is out of its range.
+func (p *Print) Validate() error {
+	switch {
+	case !slices.Contains(PrintSchools, p.School):
+		return fmt.Errorf("%q is no school of the last stage", p.School)
+	case !(p.LUFS >= -40 && p.LUFS <= -3):
+		return fmt.Errorf("a loudness of %g LUFS is out of bounds; -40 to -3 are taken", p.LUFS)
+	case !(p.Ceiling >= -12 && p.Ceiling <= 0):
+		return fmt.Errorf("a ceiling of %g dBTP is out of bounds; -12 to 0 are taken", p.Ceiling)
+	}
+	return nil
+}
+
+// SetPrint sets what Print goes by, and puts its moves on the master in the place of those before.
+type SetPrint struct {
+	Print Print
+	Moves move.Chain
+	Why   string
+}
+
+// Apply puts them on. What the master's fader gave is in the drive of the first: behind a ceiling it would move it.
+func (e SetPrint) Apply(s *Song) (string, error) {
+	had := s.Printed()
+	s.Print = &e.Print
+	s.Master.Moves = s.Master.Moves.Without(OfPrint)
+	for _, m := range e.Moves {
+		m.Why = e.Why
+		s.Master.Moves = s.Master.Moves.With(m)
+	}
+	if err := s.Validate(); err != nil {
+		return "", err
+	}
+	switch {
+	case len(e.Moves) > 0:
+		return fmt.Sprintf("Print at %s LUFS under %s dBTP", figure.Signed(e.Print.LUFS, 1), figure.Signed(e.Print.Ceiling, 1)), nil
+	case had:
+		return "Leave the premaster untouched", nil
+	}
+	return "Set what Print goes by", nil
+}
