@@ -98,20 +98,6 @@ func clearances(f meter.HitFigures) string {
 	return s
 }
 
-// A stage that is not built yet says what it will answer.
-func TestUnbuiltStages(t *testing.T) {
-	a := start(t, t.TempDir())
-	p := a.open("/")
-	p.newSong("Low Tide", "120")
-	for _, stage := range []string{"print"} {
-		p.visit(a.url + "/songs/" + a.song(p) + "/" + stage)
-		if p.js("document.querySelector('#sheet').textContent.includes('not built yet')") != "true" {
-			t.Errorf("%s does not say that it is not built", stage)
-		}
-	}
-	p.clean()
-}
-
 // The Pocket's advice: the bass nudged as the curve says comes to the phase sum it promised; who
 // leads; the kick at another pitch; a move taken out again.
 func TestPocketAdvice(t *testing.T) {

@@ -124,5 +124,13 @@ func TestShots(t *testing.T) {
 		p.shot(filepath.Join(to, "compare-"+theme+".png"))
 	}
 	p.js("document.cookie = 'theme=day; path=/'")
+	p.visit(a.url + "/songs/" + a.song(p) + "/print")
+	p.until("the premaster", "document.querySelector('#printhits') && document.querySelector('#goes-go')")
+	p.js("document.querySelector('#school-clip').click()")
+	p.fill("#print-lufs", "-8.5")
+	p.edited("the print", func() { p.click("#print-solve") })
+	p.until("who and what it costs", "document.querySelector('#who-table') && document.querySelector('#cost-knob') && document.querySelector('#goes-go')")
+	p.until("the marks", "document.querySelector('#marks-later') === null")
+	p.shot(filepath.Join(to, "print-day.png"))
 	p.clean()
 }

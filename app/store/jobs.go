@@ -115,3 +115,13 @@ func (s *Store) ForgetJobsOf(ctx context.Context, song, kind string) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM jobs WHERE song_id = ? AND kind = ? AND state NOT IN ('queued', 'running')`, song, kind)
 	return err
 }
+
+// LastJob returns the last job of a kind that a song had, ErrNotFound where it had none.
+func (s *Store) LastJob(ctx context.Context, song, kind string) (Job, error) {
+	var j Job
+	err := s.db.GetContext(ctx, &j, `SELECT id, song_id, kind, name, payload, state, progress, message, starts FROM jobs WHERE song_id = ? AND kind = ? ORDER BY id DESC LIMIT 1`, song, kind)
+	if errors.Is(err, sql.ErrNoRows) {
+		return j, ErrNotFound
+	}
+	return j, err
+}

@@ -160,6 +160,9 @@ func (s *Store) Remove(ctx context.Context, id string) (freed int64, err error) 
 	if err != nil {
 		return 0, err
 	}
+	if err := s.DropPrints(id, 0); err != nil {
+		return freed, err
+	}
 	for _, f := range files { // the rows are gone: one that stays is swept at a later start
 		os.Remove(s.audioPath(f.SHA, f.Ext))
 		s.forget(f.SHA)

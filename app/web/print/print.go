@@ -13,6 +13,7 @@ import (
 
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
+	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/figure"
 	"mellowthump/core/meter"
@@ -35,7 +36,12 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.POST("/print/solve", h.LimitForm, h.solve)
 			g.GET("/print/costs", h.Whole, h.costs)
 			g.GET("/print/who", h.Whole, h.who)
+			g.GET("/print/goes", h.goes)
+			g.POST("/print/goes", h.LimitForm, h.goOut)
+			g.POST("/print/goes/:job/cancel", h.LimitForm, h.stopGoing)
+			g.GET("/print/goes/:job", h.fetch)
 		},
+		Jobs:    map[string]worker.Kind{goesJob: {Run: h.runGoes}},
 		Scripts: []string{"print.js"},
 	}
 }

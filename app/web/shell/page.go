@@ -120,13 +120,9 @@ func (s *Server) fill(c *gin.Context, v *View) error {
 	var g errgroup.Group
 	g.Go(func() error { return s.top(c, v) })
 	err := s.judge(c, v)
-	var data any = v
-	name := "unbuilt"
-	if err == nil && v.Stage.Sheet != nil {
-		name = v.Stage.Key
+	var data any
+	if err == nil {
 		data, err = v.Stage.Sheet(c, v)
-	} else if err == nil {
-		v.Lead = v.Stage.Will
 	}
 	if e := g.Wait(); err == nil {
 		err = e
@@ -134,7 +130,7 @@ func (s *Server) fill(c *gin.Context, v *View) error {
 	if err != nil {
 		return err
 	}
-	v.Sheet, err = s.part(name, data)
+	v.Sheet, err = s.part(v.Stage.Key, data)
 	return err
 }
 

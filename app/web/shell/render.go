@@ -6,6 +6,7 @@ import (
 	"html/template"
 	"log/slog"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -94,6 +95,7 @@ func (s *Server) funcs() template.FuncMap {
 		"minus":   func(a float64, b int) float64 { return a - float64(b) },
 		"fig10":   func(f float64) string { return strconv.FormatFloat(f, 'f', 1, 64) },
 		"count":   Count,
+		"has":     func(all []string, one string) bool { return slices.Contains(all, one) },
 		"shape":   compare.Shape,
 		"offby":   offBy,
 		"abs":     func(f meter.Figure) meter.Figure { return max(f, -f) },

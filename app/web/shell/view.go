@@ -23,7 +23,6 @@ import (
 // and its end-to-end test bear its key.
 type Stage struct {
 	Key, Name, Question string
-	Will                string // of a stage that is not built: what it will do
 
 	// Ask words the question for a song; nil: Question.
 	Ask func(*View) string

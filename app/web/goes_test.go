@@ -1,0 +1,162 @@
+package web
+
+import (
+	"archive/zip"
+	"crypto/sha256"
+	"encoding/csv"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"math"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"mellowthump/core/dsp"
+	"mellowthump/internal/outside"
+)
+
+// printed prints something of a song and returns the files by name.
+func (b *bench) printed(id string, what ...string) map[string]string {
+	b.Helper()
+	if status, page := b.edit(id, "/print/goes", url.Values{"what": what, "form": {"wav32"}}); status != 200 {
+		b.Fatalf("%d %.300s", status, page)
+	}
+	var at []string
+	for range 600 {
+		page := b.get("/songs/" + id + "/print/goes")
+		if at = regexp.MustCompile(`href="([^"]*/print/goes/\d+)"`).FindStringSubmatch(page); at != nil {
+			break
+		}
+		if strings.Contains(page, `id="goes-failed"`) {
+			b.Fatalf("%.400s", page)
+		}
+		<-time.After(20 * time.Millisecond) // between two looks at the job
+	}
+	if at == nil {
+		b.Fatal("it never ends")
+	}
+	body := b.get(at[1])
+	z, err := zip.NewReader(strings.NewReader(body), int64(len(body)))
+	if err != nil {
+		b.Fatal(err)
+	}
+	out := map[string]string{}
+	for _, f := range z.File {
+		r, err := f.Open()
+		if err != nil {
+			b.Fatal(err)
+		}
+		data, err := io.ReadAll(r)
+		if err != nil {
+			b.Fatal(err)
+		}
+		out[f.Name] = string(data)
+	}
+	return out
+}
+
+// What goes out in one job: an untouched song prints the sum of its files to -120 dBFS; its stems sum to the premaster; the mix is what the deck plays; the listening copy is under the ceiling by
+// ffmpeg, in 16 bits; checksums are right; the sheet holds what is on. One at a time; bad input, another song's print and one that is gone are said.
+func TestGoesOut(t *testing.T) {
+	outside.Slow(t)
+	b, id := ready(t)
+	kick, bass := beat()
+	peak := func(f func(i int) float64, n int) float64 {
+		most := 0.0
+		for i := range n {
+			most = math.Max(most, math.Abs(f(i)))
+		}
+		return dsp.DB(most + 1e-12)
+	}
+	name := func(files map[string]string, with string) string {
+		for n, body := range files {
+			if strings.Contains(n, with) {
+				return body
+			}
+		}
+		t.Fatalf("no %s", with)
+		return ""
+	}
+	files := b.printed(id, "premaster", "stems", "hits", "buses")
+	x := sound(t, name(files, "premaster"))
+	// the test's stems were 24-bit files
+	if off := peak(func(i int) float64 { return float64(x.Ch[0][i]) - float64(kick.Ch[0][i]) - float64(bass.Ch[0][i]) }, kick.Frames()); off > -120+6 {
+		t.Errorf("the premaster misses its sources by %.1f dBFS", off)
+	}
+	k, s := sound(t, name(files, "Kick")), sound(t, name(files, "808"))
+	if off := peak(func(i int) float64 { return float64(x.Ch[0][i]) - float64(k.Ch[0][i]) - float64(s.Ch[0][i]) }, x.Frames()); off > -120 || k.Frames() != x.Frames() {
+		t.Errorf("the stems miss the premaster by %.1f dBFS", off)
+	}
+	sums := name(files, "checksums")
+	if lines := strings.Count(sums, "\n"); lines != len(files)-1 {
+		t.Errorf("%d checksums of %d files", lines, len(files)-1)
+	}
+	for n, body := range files {
+		if sum := sha256.Sum256([]byte(body)); n != "checksums.sha256" && !strings.Contains(sums, hex.EncodeToString(sum[:])+"  "+n+"\n") {
+			t.Errorf("the checksum of %s is not there", n)
+		}
+	}
+	b.edit(id, "/duck/fit", url.Values{})
+	b.edit(id, "/print/solve", url.Values{"school": {"limit"}, "lufs": {"-12"}, "ceiling": {"-1"}})
+	if page := b.get("/songs/" + id + "/print/goes"); !strings.Contains(page, "the song has changed since") {
+		t.Errorf("%.300s", page)
+	}
+	files = b.printed(id, "mix", "copy", "sheet")
+	if len(files) != 4 {
+		t.Errorf("%d files", len(files))
+	}
+	_, after := sides(t, b.get("/songs/"+id+"/deck/data?solo=all&loop=1-5"))
+	deck, mix := sound(t, b.get(after)), sound(t, name(files, "mix"))
+	from := rate // the loop begins a second in; its last 5 ms fade
+	if off := peak(func(i int) float64 { return float64(deck.Ch[0][i]) - float64(mix.Ch[0][from+i]) }, deck.Frames()-rate/100); off > -100 {
+		t.Errorf("the print misses what the deck plays by %.1f dBFS", off)
+	}
+	path := filepath.Join(t.TempDir(), "copy.wav")
+	if err := os.WriteFile(path, []byte(name(files, "listening copy")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if is := outside.EBUR128(t, path); is.TruePeak > -1+0.1 {
+		t.Errorf("the listening copy reaches %.2f dBTP", is.TruePeak)
+	}
+	if copy := name(files, "listening copy"); copy[34] != 16 {
+		t.Errorf("%d bits", copy[34])
+	}
+	rows, err := csv.NewReader(strings.NewReader(name(files, "settings"))).ReadAll()
+	if err != nil || len(rows) < 3 || !strings.Contains(fmt.Sprint(rows), "limiter at") || !strings.Contains(fmt.Sprint(rows), "duck") {
+		t.Errorf("%v %v", rows, err)
+	}
+	prints, err := filepath.Glob(filepath.Join(b.dir, "prints", "*"))
+	if err != nil || len(prints) != 1 {
+		t.Errorf("%v %v", prints, err)
+	}
+	for _, form := range []url.Values{{}, {"what": {"everything"}}, {"what": {"mix"}, "form": {"mp9"}}} {
+		if status, page := b.edit(id, "/print/goes", form); status != 422 || !strings.Contains(page, `id="goes-wrong"`) {
+			t.Errorf("%v: %d", form, status)
+		}
+	}
+	other := b.song()
+	if status, _ := b.edit(other, "/print/goes", url.Values{"what": {"mix"}}); status != 422 {
+		t.Errorf("an empty song: %d", status)
+	}
+	at := regexp.MustCompile(`/print/goes/(\d+)`).FindStringSubmatch(b.get("/songs/" + id + "/print/goes"))
+	if at == nil {
+		t.Fatal("no print")
+	}
+	if status, _ := b.do("GET", "/songs/"+other+at[0], nil); status != 404 {
+		t.Errorf("another song's print: %d", status)
+	}
+	if err := os.Remove(prints[0]); err != nil {
+		t.Fatal(err)
+	}
+	if status, _ := b.do("GET", "/songs/"+id+at[0], nil); status != 404 {
+		t.Errorf("a print that is gone: %d", status)
+	}
+	if page := b.get("/songs/" + id + "/print/goes"); strings.Contains(page, `id="goes-done"`) {
+		t.Error("a print that is gone is offered")
+	}
+}
