@@ -150,9 +150,19 @@ func (c *clipping) channel(s *clipChannel, x []float32) {
 	s.past = append(s.past[:0], w[len(w)-(clipTaps-1):]...)
 }
 
+// clipShort is by how much a peak may be over what twice the rate sees of it: 1 / cos(pi / 4), and a little.
+const clipShort = 1.45
+
 // fix works out the eight points between two frames, at from the newest clipTaps samples, and spreads what the curve
 // takes off them over the frames around: fixes[j] belongs to the frame that comes out j frames from now.
 func (c *clipping) fix(fixes, w []float32) {
+	a, b, half := w[clipTaps/2-1], w[clipTaps/2], float32(0)
+	for i, g := range clipPhases[clipTimes/2] {
+		half += g * w[i]
+	}
+	if clipShort*float64(max(a, -a, b, -b, half, -half)) <= c.knee { // nothing between them can be clipped
+		return
+	}
 	for k := range clipPhases {
 		h := &clipPhases[k]
 		var v float32

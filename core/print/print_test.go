@@ -95,6 +95,36 @@ func TestSolveByFFmpeg(t *testing.T) {
 	}
 }
 
+// What loudness costs grows with it, from nothing, and meets what is solved.
+func TestCurve(t *testing.T) {
+	x, hits := beat(8)
+	asked := session.Print{School: "limit", LUFS: -11, Ceiling: -1}
+	all, err := Curve(context.Background(), x, 0, hits, asked)
+	if err != nil || len(all) < 4 || math.Abs(all[0].Harm) > 0.05 || all[0].Most > 0.05 {
+		t.Fatalf("%+v %v", all, err)
+	}
+	s, err := Solve(context.Background(), x, 0, hits, asked, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	met := false
+	for i := 1; i < len(all); i++ {
+		a, b := all[i-1], all[i]
+		if b.LUFS <= a.LUFS || b.Harm < a.Harm-0.05 || b.Most < a.Most {
+			t.Errorf("from %+v to %+v", a, b)
+		}
+		if l := float64(s.After.Loudness); l >= a.LUFS && l <= b.LUFS {
+			met = s.Harm() > a.Harm-0.1 && s.Harm() < b.Harm+0.1
+		}
+	}
+	if !met {
+		t.Errorf("%.2f LUFS for %.2f dB: %+v", float64(s.After.Loudness), s.Harm(), all)
+	}
+	if none, err := Curve(context.Background(), x, 0, hits, session.Print{School: "none"}); none != nil || err != nil {
+		t.Errorf("%v %v", none, err)
+	}
+}
+
 // A whole sound, its split looked for on its loudest stretch, meets what is asked too; silence is refused.
 func TestWhole(t *testing.T) {
 	x, hits := beat(40)

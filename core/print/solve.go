@@ -84,12 +84,7 @@ func Solve(ctx context.Context, premaster audio.Buffer, lead int, hits []int, as
 
 // drive finds the drive for one soft clip.
 func drive(ctx context.Context, premaster audio.Buffer, lead int, hits []int, asked session.Print, fader, clip float64, before Figures) (*Solved, error) {
-	hold := func(db float64) float64 { // so far over the ceiling that it takes what passes the driven peak less clip
-		if clip == 0 {
-			return noClip
-		}
-		return math.Max(0, float64(before.TruePeak)+db-asked.Ceiling-clip)
-	}
+	hold := func(db float64) float64 { return holdOf(clip, before, db, asked.Ceiling) }
 	s := &Solved{Print: asked, Clip: clip, Before: before}
 	var best Result
 	least := math.Inf(1)
@@ -140,14 +135,16 @@ func drive(ctx context.Context, premaster audio.Buffer, lead int, hits []int, as
 // Cost is a point of the curve of loudness against harm.
 type Cost struct {
 	LUFS, Harm, Most float64
-	Reached          bool
 }
 
-// curveStep is the step of the curve of loudness against harm, LU.
-const curveStep = 1.5
+// curveStep is the step of drive between the points of the curve, dB; curveBeyond how far it goes beyond what is asked, LU.
+const (
+	curveStep   = 1.5
+	curveBeyond = 2.0
+)
 
-// Curve is what loudness costs by a school: from the premaster's own in steps of 1.5 LU to what is asked and two steps beyond, as far as it can be reached. It is worked out by drive and without
-// looking for the best soft clip: with the school of the clip, by one of 3 dB.
+// Curve is what loudness costs by a school: from the drive at which nothing passes the ceiling in steps of 1.5 dB until it is 2 LU beyond what is asked, or gets no louder. With the school of the clip it is that of a
+// clip of 3 dB.
 func Curve(ctx context.Context, premaster audio.Buffer, lead int, hits []int, asked session.Print) ([]Cost, error) {
 	plain, err := Run(nil, premaster, lead)
 	if err != nil {
@@ -162,21 +159,33 @@ func Curve(ctx context.Context, premaster audio.Buffer, lead int, hits []int, as
 		clip = 2 * clipStep
 	}
 	var out []Cost
-	for l := math.Ceil(float64(before.Loudness)); l <= asked.LUFS+2*curveStep+1e-9; l += curveStep {
-		p := asked
-		p.LUFS = l
-		s, err := drive(ctx, premaster, lead, hits, p, 0, clip, before)
+	for db := tenth(asked.Ceiling - float64(before.TruePeak)); db <= driveMost; db += curveStep {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		r, err := Run(Chain(asked.School, db, holdOf(clip, before, db, asked.Ceiling), asked.Ceiling, 0), premaster, lead)
 		if err != nil {
 			return nil, err
 		}
-		most := 0.0
+		s := Solved{Before: before, After: r.Measure(hits)}
+		c := Cost{LUFS: float64(s.After.Loudness), Harm: s.Harm()}
 		if s.After.Most.Valid() {
-			most = float64(s.After.Most)
+			c.Most = float64(s.After.Most)
 		}
-		if !s.Reached {
+		if n := len(out); n > 0 && c.LUFS < out[n-1].LUFS+0.25 { // it hardly gets louder any more
 			break
 		}
-		out = append(out, Cost{LUFS: l, Harm: s.Harm(), Most: most, Reached: true})
+		if out = append(out, c); c.LUFS > asked.LUFS+curveBeyond {
+			break
+		}
 	}
 	return out, nil
+}
+
+// holdOf is how far over the ceiling a soft clip holds that takes what passes the driven peak less so many dB; noClip where it takes none.
+func holdOf(clip float64, before Figures, drive, ceiling float64) float64 {
+	if clip == 0 {
+		return noClip
+	}
+	return math.Max(0, float64(before.TruePeak)+drive-ceiling-clip)
 }

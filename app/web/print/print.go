@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
+	"golang.org/x/sync/errgroup"
 
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
@@ -223,15 +224,21 @@ func (h *handlers) costs(c *gin.Context) {
 	if rules.School == "none" {
 		rules.School = "clip"
 	}
-	ctx := c.Request.Context()
-	own, err := v.Bench.Costs(ctx, rules)
 	plain := rules
 	plain.School = "limit"
-	var limit []print.Cost
-	if err == nil && rules.School != "limit" {
-		limit, err = v.Bench.Costs(ctx, plain)
+	var own, limit []print.Cost
+	g, ctx := errgroup.WithContext(c.Request.Context())
+	g.Go(func() (err error) {
+		own, err = v.Bench.Costs(ctx, rules)
+		return err
+	})
+	if rules.School != "limit" {
+		g.Go(func() (err error) {
+			limit, err = v.Bench.Costs(ctx, plain)
+			return err
+		})
 	}
-	if err != nil {
+	if err := g.Wait(); err != nil {
 		h.FailWith(c, err)
 		return
 	}
