@@ -31,7 +31,7 @@ func TestPrint(t *testing.T) {
 		_, after, _ := strings.Cut(page, `id="premaster-lufs">`)
 		return after[:strings.Index(after, "<")]
 	}
-	premaster := top()
+	var premaster string
 	played := func() audio.Buffer {
 		_, after := sides(t, b.get("/songs/"+id+"/deck/data?solo=all"))
 		return sound(t, b.get(after))

@@ -152,7 +152,7 @@ func (r Result) Measure(hits []int) Figures {
 	m := meter.NewLevelMeter(r.Sound.Rate, len(r.Sound.Ch))
 	m.Add(r.Sound)
 	f.Crest = m.Levels().Crest
-	if r.Shaved != nil && len(r.Shaved) > 0 {
+	if len(r.Shaved) > 0 {
 		f.Clipped = meter.Figure(100 * float64(r.clipped) / float64(len(r.Shaved)))
 	}
 	if r.Turned != nil {
