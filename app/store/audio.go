@@ -194,6 +194,15 @@ func replaceBy(from, to string) error {
 	return nil
 }
 
+// OpenRaw opens a registered file as it is.
+func (s *Store) OpenRaw(sha string) (*os.File, error) {
+	f, err := os.Open(s.audioPath(sha, "wav"))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, ErrNotFound
+	}
+	return f, err
+}
+
 // Facts returns what is known of a file; ErrNotFound where it was never measured. Facts of an older analyser are measured
 // anew, once for all who ask, whoever of them goes away.
 func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error) {

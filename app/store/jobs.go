@@ -104,9 +104,9 @@ func (s *Store) Unfinished(ctx context.Context) ([]Job, error) {
 	return rows, err
 }
 
-// ForgetJobs removes a song's ended jobs from the list.
+// ForgetJobs removes a song's ended jobs from the list; a print that is whole is known by its job.
 func (s *Store) ForgetJobs(ctx context.Context, song string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM jobs WHERE song_id = ? AND state NOT IN ('queued', 'running')`, song)
+	_, err := s.db.ExecContext(ctx, `DELETE FROM jobs WHERE song_id = ? AND kind <> 'print' AND state NOT IN ('queued', 'running')`, song)
 	return err
 }
 
@@ -119,7 +119,7 @@ func (s *Store) ForgetJobsOf(ctx context.Context, song, kind string) error {
 // LastJob returns the last job of a kind that a song had, ErrNotFound where it had none.
 func (s *Store) LastJob(ctx context.Context, song, kind string) (Job, error) {
 	var j Job
-	err := s.db.GetContext(ctx, &j, `SELECT id, song_id, kind, name, payload, state, progress, message, starts FROM jobs WHERE song_id = ? AND kind = ? ORDER BY id DESC LIMIT 1`, song, kind)
+	err := s.db.GetContext(ctx, &j, `SELECT `+jobColumns+` FROM jobs WHERE song_id = ? AND kind = ? ORDER BY id DESC LIMIT 1`, song, kind)
 	if errors.Is(err, sql.ErrNoRows) {
 		return j, ErrNotFound
 	}

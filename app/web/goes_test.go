@@ -160,3 +160,38 @@ func TestGoesOut(t *testing.T) {
 		t.Error("a print that is gone is offered")
 	}
 }
+
+// An archive goes out and is read back on another machine: the song with its moves, and its print is the same to the bit. One that is dropped on a song with stems, and one that is none, are refused in a
+// sentence, and nothing is taken from them.
+func TestArchiveThereAndBack(t *testing.T) {
+	outside.Slow(t)
+	b, id := ready(t)
+	b.edit(id, "/duck/fit", url.Values{})
+	files := b.printed(id, "archive", "premaster")
+	there := newBench(t)
+	other := there.song()
+	if jobs := there.send(other, file{"x.zip", []byte(files["Low Tide archive.zip"])}); len(jobs) != 0 {
+		t.Fatalf("%+v", jobs)
+	}
+	song, was := there.load(other), b.load(id)
+	if len(song.Stems) != 2 || song.Name != was.Name || len(song.Stem("s2").Moves) != len(was.Stem("s2").Moves) || len(song.Stem("s2").Moves) == 0 {
+		t.Errorf("%+v", song.Song)
+	}
+	again := there.printed(other, "premaster")
+	if x := again["Low Tide premaster float.wav"]; x == "" || x != files["Low Tide premaster float.wav"] {
+		names := []string{}
+		for n := range again {
+			names = append(names, n)
+		}
+		t.Errorf("the print differs: %v", names)
+	}
+	jobs := there.send(other, file{"x.zip", []byte(files["Low Tide archive.zip"])})
+	if len(jobs) != 1 || !strings.Contains(jobs[0].Message, "a song of its own") {
+		t.Errorf("%+v", jobs)
+	}
+	empty := there.song()
+	jobs = there.send(empty, file{"bad.zip", []byte("PK\x03\x04 and nothing")})
+	if len(jobs) != 1 || !strings.Contains(jobs[0].Message, "no archive of a song") || len(there.load(empty).Stems) != 0 {
+		t.Errorf("%+v", jobs)
+	}
+}

@@ -35,6 +35,8 @@ const usage = `mellowthump: a low-end workbench for beat producers
                                                              JSON: against finished tracks, and what would bring it nearer
   mellowthump master  FILE --out OUT.wav [--lufs N] [--ceiling DBTP] [--school clip|limit|two|none] [--form 16|24|32f]
                                                              JSON: how loud before and after, and what it costs
+  mellowthump print   --song ARCHIVE.zip --out DIR [--what premaster,copy,mix,stems,buses,sheet,hits] [--form 16|24|32f|flac]
+                                                             JSON: the files that were printed
 `
 
 // errUsage marks wrong usage: exit status 2.
@@ -42,7 +44,7 @@ type errUsage struct{ error }
 
 // commands by name.
 var commands = map[string]func(ctx context.Context, args []string, out io.Writer) error{
-	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile, "width": widthOf, "compare": compareFile, "master": master,
+	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile, "width": widthOf, "compare": compareFile, "master": master, "print": printSong,
 }
 
 func main() {

@@ -155,7 +155,7 @@ func Zip(name string, files []File) File {
 		z := zip.NewWriter(w)
 		for _, f := range files {
 			h := &zip.FileHeader{Name: f.Name, Method: zip.Deflate, Modified: time.Now()}
-			if f.Type == TypeWAV || f.Type == TypeFLAC {
+			if f.Type == TypeWAV || f.Type == TypeFLAC || f.Type == TypeZip {
 				h.Method = zip.Store
 			}
 			out, err := z.CreateHeader(h)

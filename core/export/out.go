@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"mellowthump/core/archive"
 	"mellowthump/core/figure"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -21,12 +22,12 @@ type Going struct{ Key, Label string }
 
 // Goings are all of it, in the order in which it is written.
 var Goings = []Going{
-	{"premaster", "premaster, 32-bit float"}, {"copy", "listening copy, 16 bit, dithered"}, {"mix", "mix as the deck plays it"}, {"stems", "stems, aligned"}, {"buses", "buses"}, {"sheet", "settings sheet (CSV)"}, {"hits", "hits (CSV)"},
+	{"premaster", "premaster, 32-bit float"}, {"copy", "listening copy, 16 bit, dithered"}, {"mix", "mix as the deck plays it"}, {"stems", "stems, aligned"}, {"buses", "buses"}, {"sheet", "settings sheet (CSV)"}, {"hits", "hits (CSV)"}, {"archive", "archive: the song with its audio"},
 }
 
 // Out are the files of what goes out of a song: all sound aligned, as long as the longest stem, its form that of Forms or "flac" where no other is named; the last is the list of
-// SHA-256 checksums. Names are Safe and differ.
-func Out(r *mix.Renderer, song *session.Song, what []string, form string) ([]File, error) {
+// SHA-256 checksums. Names are Safe and differ. open gives the file of a hash for the archive; nil: there is none.
+func Out(r *mix.Renderer, song *session.Song, what []string, form string, open func(sha string) (io.ReadCloser, error)) ([]File, error) {
 	frames, err := r.Length(song)
 	if err != nil {
 		return nil, err
@@ -58,6 +59,10 @@ func Out(r *mix.Renderer, song *session.Song, what []string, form string) ([]Fil
 				if !b.Mute {
 					out = append(out, Print(r, song, mix.Tap{Bus: b.ID}, frames, "bus "+b.Name, form))
 				}
+			}
+		case "archive":
+			if open != nil {
+				out = append(out, File{Name: Safe(song.Name + " archive.zip"), Type: TypeZip, Write: func(ctx context.Context, w io.Writer) error { return archive.Write(ctx, w, song, open) }})
 			}
 		case "sheet":
 			out = append(out, Sheet(song))

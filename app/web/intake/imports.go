@@ -37,8 +37,9 @@ const (
 
 // The kinds of the jobs that take a stem, or notes of one, in.
 const (
-	importJob = "import"
-	midiJob   = "midi"
+	importJob  = "import"
+	midiJob    = "midi"
+	archiveJob = "archive"
 )
 
 type importPayload struct {
@@ -122,7 +123,9 @@ func (h *handlers) takeIn(c *gin.Context, kind, fileName string, p importPayload
 		return err
 	}
 	job.Payload = string(payload)
-	if kind == importJob && h.isMIDI(incoming) {
+	if kind == importJob && p.Replace == "" && h.begins(incoming, isArchive) {
+		job.Kind = archiveJob
+	} else if kind == importJob && h.begins(incoming, midi.IsMIDI) {
 		job.Kind = midiJob
 	}
 	_, err = h.Pool.Submit(c.Request.Context(), job)
@@ -155,8 +158,13 @@ func (h *handlers) runImport(ctx context.Context, j store.Job, report worker.Rep
 		return fmt.Errorf("the job's own data is damaged: %w", err)
 	}
 	take := h.importFile
-	if j.Kind == midiJob {
+	switch j.Kind {
+	case midiJob:
 		take = h.importMIDI
+	case archiveJob:
+		take = func(ctx context.Context, j store.Job, p importPayload, report worker.Report) error {
+			return h.importArchive(ctx, j, p.Incoming, report)
+		}
 	}
 	err := take(ctx, j, p, report)
 	if store.Full(err) && ctx.Err() == nil {
@@ -249,8 +257,8 @@ func (h *handlers) finish(ctx context.Context, j store.Job, e session.Edit) erro
 	return h.Store.EditDone(context.WithoutCancel(ctx), j.SongID, store.AnyRevision, e, j.ID)
 }
 
-// isMIDI reports whether an upload is a MIDI file.
-func (h *handlers) isMIDI(incoming string) bool {
+// begins reports whether an upload's first four bytes are what they are asked to be.
+func (h *handlers) begins(incoming string, is func(head []byte) bool) bool {
 	f, err := h.Store.OpenIncoming(incoming)
 	if err != nil {
 		return false
@@ -258,7 +266,7 @@ func (h *handlers) isMIDI(incoming string) bool {
 	defer f.Close()
 	var head [4]byte
 	_, err = f.ReadAt(head[:], 0)
-	return err == nil && midi.IsMIDI(head[:])
+	return err == nil && is(head[:])
 }
 
 // importMIDI attaches the notes of a file, once the song's other imports are done: the stem

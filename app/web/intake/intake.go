@@ -284,8 +284,8 @@ type importsView struct {
 func (h *handlers) importsView(ctx context.Context, id string) (importsView, error) {
 	jobs, err := h.Store.Jobs(ctx, id)
 	jobs = slices.DeleteFunc(jobs, func(j store.Job) bool {
-		return j.Kind == shell.ReferenceJob || j.Kind == shell.VoiceJob || j.Kind == shell.SplitJob || j.State == store.Ready
-	}) // shown on Levels, on Room, on Body; beside the list
+		return j.Kind == shell.ReferenceJob || j.Kind == shell.VoiceJob || j.Kind == shell.SplitJob || j.Kind == shell.PrintJob || j.State == store.Ready
+	}) // shown on Levels, on Room, on Body, on Print; beside the list
 	v := importsView{SongID: id, Jobs: h.Pool.Now(jobs)}
 	sum := 0.0
 	for _, j := range jobs {

@@ -21,7 +21,7 @@ func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
 		Sheet:    h.sheet,
 		Routes:   h.routes,
 		Jobs: map[string]worker.Kind{
-			importJob: {Run: h.runImport}, midiJob: {Run: h.runImport, Light: true}, shell.ReferenceJob: {Run: h.runImport}, shell.VoiceJob: {Run: h.runImport},
+			importJob: {Run: h.runImport}, midiJob: {Run: h.runImport, Light: true}, archiveJob: {Run: h.runImport}, shell.ReferenceJob: {Run: h.runImport}, shell.VoiceJob: {Run: h.runImport},
 		},
 		Scripts: []string{"intake.js"},
 	}, h.takes(shell.ReferenceJob, "levels"), h.takes(shell.VoiceJob, "room")

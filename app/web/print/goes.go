@@ -20,9 +20,6 @@ import (
 	"mellowthump/core/export"
 )
 
-// goesJob is the kind of the job that prints.
-const goesJob = "print"
-
 // goesPayload is what is printed: of which revision, what of it, in which form.
 type goesPayload struct {
 	Rev  int64    `json:"rev"`
@@ -61,7 +58,7 @@ func (h *handlers) showGoes(c *gin.Context, status int, v *shell.View, wrong str
 		return
 	}
 	for _, j := range h.Pool.Now(jobs) {
-		if j.Kind != goesJob {
+		if j.Kind != shell.PrintJob {
 			continue
 		}
 		switch j.State {
@@ -93,7 +90,7 @@ func (h *handlers) showGoes(c *gin.Context, status int, v *shell.View, wrong str
 // last is the print of a song that is whole; nil where there is none.
 func (h *handlers) last(ctx context.Context, song string) (*store.Job, goesPayload, error) {
 	var p goesPayload
-	j, err := h.Store.LastJob(ctx, song, goesJob)
+	j, err := h.Store.LastJob(ctx, song, shell.PrintJob)
 	if errors.Is(err, store.ErrNotFound) || err == nil && j.State != store.Done {
 		return nil, p, nil
 	}
@@ -136,7 +133,7 @@ func (h *handlers) goOut(c *gin.Context) {
 		return
 	}
 	jobs, err := h.Store.Jobs(c.Request.Context(), v.ID)
-	if err == nil && slices.ContainsFunc(jobs, func(j store.Job) bool { return j.Kind == goesJob && j.Active() }) {
+	if err == nil && slices.ContainsFunc(jobs, func(j store.Job) bool { return j.Kind == shell.PrintJob && j.Active() }) {
 		h.showGoes(c, http.StatusOK, v, "") // one at a time
 		return
 	}
@@ -145,10 +142,10 @@ func (h *handlers) goOut(c *gin.Context) {
 		err = e
 	}
 	if err == nil {
-		err = h.Store.ForgetJobsOf(c.Request.Context(), v.ID, goesJob)
+		err = h.Store.ForgetJobsOf(c.Request.Context(), v.ID, shell.PrintJob)
 	}
 	if err == nil {
-		_, err = h.Pool.Submit(c.Request.Context(), store.Job{SongID: v.ID, Kind: goesJob, Name: v.Name, Payload: string(body)})
+		_, err = h.Pool.Submit(c.Request.Context(), store.Job{SongID: v.ID, Kind: shell.PrintJob, Name: v.Name, Payload: string(body)})
 	}
 	if err != nil {
 		h.FailWith(c, err)
@@ -160,7 +157,7 @@ func (h *handlers) goOut(c *gin.Context) {
 // stopGoing cancels the print that is being made.
 func (h *handlers) stopGoing(c *gin.Context) {
 	id, _ := strconv.ParseInt(c.Param("job"), 10, 64)
-	if j, err := h.Store.Job(c.Request.Context(), id); err != nil || j.SongID != c.Param("id") || j.Kind != goesJob {
+	if j, err := h.Store.Job(c.Request.Context(), id); err != nil || j.SongID != c.Param("id") || j.Kind != shell.PrintJob {
 		h.FailWith(c, store.ErrNotFound)
 		return
 	}
@@ -193,7 +190,7 @@ func (h *handlers) runGoes(ctx context.Context, j store.Job, report worker.Repor
 	if err != nil {
 		return err
 	}
-	files, err := export.Out(h.Renderer, &song, p.What, p.Form)
+	files, err := export.Out(h.Renderer, &song, p.What, p.Form, func(sha string) (io.ReadCloser, error) { return h.Store.OpenRaw(sha) })
 	if err != nil {
 		return err
 	}
@@ -223,7 +220,7 @@ func (h *handlers) runGoes(ctx context.Context, j store.Job, report worker.Repor
 func (h *handlers) fetch(c *gin.Context) {
 	id, _ := strconv.ParseInt(c.Param("job"), 10, 64)
 	j, err := h.Store.Job(c.Request.Context(), id)
-	if err == nil && (j.SongID != c.Param("id") || j.Kind != goesJob) {
+	if err == nil && (j.SongID != c.Param("id") || j.Kind != shell.PrintJob) {
 		err = store.ErrNotFound
 	}
 	var f *os.File

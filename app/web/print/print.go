@@ -42,7 +42,7 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.POST("/print/goes/:job/cancel", h.LimitForm, h.stopGoing)
 			g.GET("/print/goes/:job", h.fetch)
 		},
-		Jobs:    map[string]worker.Kind{goesJob: {Run: h.runGoes}},
+		Jobs:    map[string]worker.Kind{shell.PrintJob: {Run: h.runGoes}},
 		Scripts: []string{"print.js"},
 	}
 }

@@ -8,3 +8,6 @@ const VoiceJob = "voice"
 
 // SplitJob is the kind of the jobs that take a stem's file apart.
 const SplitJob = "split"
+
+// PrintJob is the kind of the jobs that print what goes out.
+const PrintJob = "print"

@@ -1,0 +1,80 @@
+// Package unpack puts the song of an archive into a data folder.
+package unpack
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"mellowthump/app/store"
+	"mellowthump/core/archive"
+	"mellowthump/core/audio/wav"
+	"mellowthump/core/intake"
+	"mellowthump/core/session"
+)
+
+// Song brings all audio of an archive into a data folder, measured and under its hash, and returns its song. What is there already is not measured again; report says how far it is, 0 to 1.
+func Song(ctx context.Context, st *store.Store, a *archive.Archive, report func(done float64, name string)) (session.Song, error) {
+	files := a.Song.Files()
+	names := map[string]string{}
+	for _, s := range a.Song.Stems {
+		names[s.Audio] = s.Name
+	}
+	for _, r := range a.Song.References {
+		names[r.Audio] = r.Name
+	}
+	for i, sha := range files {
+		report(float64(i)/float64(max(1, len(files))), names[sha])
+		if f, err := st.Facts(ctx, sha); err == nil && f.Damage == "" {
+			continue
+		} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return a.Song, err
+		}
+		if err := take(ctx, st, a, sha, names[sha]); err != nil {
+			return a.Song, err
+		}
+	}
+	return a.Song, nil
+}
+
+// take brings one file.
+func take(ctx context.Context, st *store.Store, a *archive.Archive, sha, name string) error {
+	r, w := io.Pipe()
+	go func() { w.CloseWithError(a.Copy(ctx, w, sha)) }()
+	incoming, err := st.Incoming(r, archive.MostFile)
+	r.Close()
+	if err != nil {
+		return err
+	}
+	defer st.DropIncoming(incoming)
+	is, err := st.HashIncoming(incoming)
+	if err == nil && is != sha {
+		err = fmt.Errorf("the audio %.8s is damaged: it is not what its name says", sha)
+	}
+	var f *os.File
+	if err == nil {
+		f, err = st.OpenIncoming(incoming)
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	size, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	src, err := wav.NewReader(f, size.Size())
+	if err != nil {
+		return fmt.Errorf("the audio %.8s: %w", sha, err)
+	}
+	facts, err := intake.Analyse(ctx, src, name, nil)
+	if err == nil {
+		err = intake.Describe(ctx, src, facts)
+	}
+	if err != nil {
+		return fmt.Errorf("the audio %.8s: %w", sha, err)
+	}
+	return st.Register(context.WithoutCancel(ctx), incoming, sha, facts)
+}

@@ -1,0 +1,94 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"mellowthump/app/store"
+	"mellowthump/app/unpack"
+	"mellowthump/core/archive"
+	"mellowthump/core/export"
+	"mellowthump/core/mix"
+)
+
+// printed is what the command prints.
+type printed struct {
+	Song  string   `json:"song"`
+	Files []string `json:"files"`
+}
+
+// printSong prints the song of an archive into a folder.
+func printSong(ctx context.Context, args []string, out io.Writer) error {
+	f := flags("print")
+	name := f.String("song", "", "")
+	to := f.String("out", "", "")
+	what := f.String("what", "premaster,copy,stems,sheet,hits", "")
+	form := f.String("form", "24", "")
+	if err := parse(f, args); err != nil {
+		return err
+	}
+	forms := map[string]string{"16": "wav16", "24": "", "32f": "wav32", "flac": "flac"}
+	as, known := forms[*form]
+	goes := strings.Split(*what, ",")
+	switch {
+	case f.NArg() > 0:
+		return errUsage{fmt.Errorf("print: what is %q?", f.Arg(0))}
+	case *name == "" || *to == "":
+		return errUsage{errors.New("print: name the archive with --song, and the folder it is printed into with --out")}
+	case !known:
+		return errUsage{fmt.Errorf("print: %q is no form; 16, 24, 32f and flac are known", *form)}
+	}
+	for _, w := range goes {
+		if w == "archive" || !slices.ContainsFunc(export.Goings, func(g export.Going) bool { return g.Key == w }) {
+			return errUsage{fmt.Errorf("print: there is no %q to print; premaster, copy, mix, stems, buses, sheet and hits are known", w)}
+		}
+	}
+	zip, err := os.Open(*name)
+	if err != nil {
+		return err
+	}
+	defer zip.Close()
+	st, err := zip.Stat()
+	if err != nil {
+		return err
+	}
+	a, err := archive.Open(zip, st.Size())
+	if err != nil {
+		return fmt.Errorf("%s: %w", *name, err)
+	}
+	dir, err := os.MkdirTemp("", "mellowthump-print-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	s, err := store.Open(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	song, err := unpack.Song(ctx, s, a, func(float64, string) {})
+	if err != nil {
+		return fmt.Errorf("%s: %w", *name, err)
+	}
+	files, err := export.Out(mix.New(s, 64<<20), &song, goes, as, nil)
+	if err != nil {
+		return fmt.Errorf("%s: %w", *name, err)
+	}
+	if err := os.MkdirAll(*to, 0o755); err != nil {
+		return err
+	}
+	r := printed{Song: song.Name}
+	for _, f := range files {
+		if err := writeOut(ctx, filepath.Join(*to, f.Name), f); err != nil {
+			return err
+		}
+		r.Files = append(r.Files, f.Name)
+	}
+	return writeJSON(out, r)
+}
