@@ -14,17 +14,22 @@ func (s *Store) printPath(song string, job int64) string {
 	return filepath.Join(s.dir, "prints", song+"-"+strconv.FormatInt(job, 10)+".zip")
 }
 
-// WritePrint writes a print beside its name, and then under it: no half one is ever there. What a stop left is written over.
-func (s *Store) WritePrint(song string, job int64, write func(f *os.File) error) error {
-	if err := os.MkdirAll(filepath.Join(s.dir, "prints"), 0o700); err != nil {
+// WritePrint writes a print beside its name, and then under it: no half one is ever there. What a stop left is written over. dir is a folder for what is printed on the way; it is gone after.
+func (s *Store) WritePrint(song string, job int64, write func(f *os.File, dir string) error) error {
+	whole := s.printPath(song, job)
+	dir := whole + ".parts"
+	if err := os.RemoveAll(dir); err != nil {
 		return err
 	}
-	whole := s.printPath(song, job)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
 	f, err := os.OpenFile(whole+".part", os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
 	if err != nil {
 		return err
 	}
-	err = write(f)
+	err = write(f, dir)
 	if err == nil {
 		err = f.Sync()
 	}
@@ -57,7 +62,7 @@ func (s *Store) DropPrints(song string, but int64) error {
 	}
 	for _, f := range files {
 		if strings.HasPrefix(f.Name(), song+"-") && f.Name() != filepath.Base(s.printPath(song, but)) {
-			if e := os.Remove(filepath.Join(s.dir, "prints", f.Name())); err == nil {
+			if e := os.RemoveAll(filepath.Join(s.dir, "prints", f.Name())); err == nil {
 				err = e
 			}
 		}

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"fmt"
 	"net/url"
 	"strings"
 	"testing"
@@ -76,6 +77,20 @@ func TestPrint(t *testing.T) {
 	if page := b.get("/songs/" + id + "/print"); !strings.Contains(page, "A service that evens loudness out") || strings.Contains(page, `id="print-over"`) {
 		t.Errorf("%.300s", page)
 	}
+	if page := b.get("/songs/" + id + "/print"); !strings.Contains(page, "clearance in 9 of 10 hits") {
+		t.Error("clearance is not told")
+	}
+	// a bell put in by hand on Print is Print's, and stays when another school is solved
+	if status, _ := b.do("POST", "/songs/"+id+"/moves/add", url.Values{"at": {session.At{}.String()}, "kind": {"filter"}, "rev": {fmt.Sprint(b.load(id).Rev)}}, "HX-Request", "true", "HX-Current-URL", b.url+"/songs/"+id+"/print"); status != 200 {
+		t.Fatalf("%d", status)
+	}
+	if m := b.load(id).Master.Moves.Move(session.PrintMove + "filter1"); m == nil {
+		t.Fatalf("%+v", b.load(id).Master.Moves)
+	}
+	if b.edit(id, "/print/solve", url.Values{"school": {"limit"}, "lufs": {"-14"}, "ceiling": {"-2"}}); b.load(id).Master.Moves.Move(session.PrintMove+"filter1") == nil || top() != premaster {
+		t.Error("what was put in by hand is gone, or the premaster has changed")
+	}
+	b.edit(id, "/moves/drop", url.Values{"at": {session.At{}.String()}, "move": {session.PrintMove + "filter1"}})
 	song := b.load(id)
 	if _, err := b.server.Store.Edit(t.Context(), id, song.Rev, session.Gain{DB: 2}); err != nil { // behind the ceiling
 		t.Fatal(err)

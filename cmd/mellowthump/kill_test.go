@@ -1,9 +1,11 @@
 package main
 
 import (
+	"archive/zip"
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -12,6 +14,7 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
@@ -77,7 +80,7 @@ func TestKill(t *testing.T) {
 		}
 		ctx, stop := context.WithCancel(t.Context())
 		var work sync.WaitGroup
-		for _, do := range []func(context.Context){k.upload, k.edit, k.take, k.fit} {
+		for _, do := range []func(context.Context){k.upload, k.edit, k.take, k.fit, k.print} {
 			work.Go(func() { do(ctx) })
 		}
 		<-time.After(time.Duration(100+r.IntN(700)) * time.Millisecond) // the moment
@@ -217,6 +220,51 @@ func (k *killing) fit(ctx context.Context) {
 	}
 }
 
+// print asks for what goes out again and again; what is there of it at any time is whole.
+func (k *killing) print(ctx context.Context) {
+	for ctx.Err() == nil {
+		k.posted(ctx, "/print/goes", url.Values{"what": {"mix", "stems", "sheet", "archive"}})
+		select {
+		case <-ctx.Done():
+		case <-time.After(40 * time.Millisecond): // between two prints
+		}
+	}
+}
+
+// wholePrint reports whether all that a print's checksums name is in it as they say.
+func wholePrint(path string) error {
+	z, err := zip.OpenReader(path)
+	if err != nil {
+		return err
+	}
+	defer z.Close()
+	sums, said := map[string]string{}, ""
+	for _, f := range z.File {
+		r, err := f.Open()
+		if err != nil {
+			return err
+		}
+		body, err := io.ReadAll(r)
+		if err != nil {
+			return fmt.Errorf("%s: %w", f.Name, err)
+		}
+		if f.Name == "checksums.sha256" {
+			said = string(body)
+		} else {
+			sums[f.Name] = fmt.Sprintf("%x", sha256.Sum256(body))
+		}
+	}
+	for name, sum := range sums {
+		if !strings.Contains(said, sum+"  "+name+"\n") {
+			return fmt.Errorf("the checksum of %s is not there", name)
+		}
+	}
+	if len(sums) < 3 {
+		return fmt.Errorf("it holds %d files", len(sums))
+	}
+	return nil
+}
+
 // settled waits until a song's imports have ended.
 func (k *killing) settled(id string) {
 	for deadline := time.Now().Add(time.Minute); ; <-time.After(20 * time.Millisecond) {
@@ -305,6 +353,13 @@ func (k *killing) verify(dir string, songs []string) {
 			k.t.Errorf("the edit %s is lost", word)
 		}
 	}
+	prints, _ := filepath.Glob(filepath.Join(dir, "prints", "*.zip"))
+	for _, path := range prints {
+		if err := wholePrint(path); err != nil {
+			k.t.Errorf("the print %s: %v", filepath.Base(path), err)
+		}
+	}
+	k.t.Logf("%d prints are there", len(prints))
 	if acknowledged == 0 || len(k.edits) == 0 || len(k.takes) == 0 {
 		k.t.Errorf("nothing was promised: %d uploads, %d edits, %d takes", acknowledged, len(k.edits), len(k.takes))
 	}

@@ -76,7 +76,11 @@ func printSong(ctx context.Context, args []string, out io.Writer) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", *name, err)
 	}
-	files, err := export.Out(mix.New(s, 64<<20), &song, goes, as, nil)
+	parts := filepath.Join(dir, "parts")
+	if err := os.Mkdir(parts, 0o700); err != nil {
+		return err
+	}
+	files, err := export.Out(ctx, mix.New(s, 64<<20), &song, goes, as, parts, nil, func(float64) {})
 	if err != nil {
 		return fmt.Errorf("%s: %w", *name, err)
 	}

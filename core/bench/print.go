@@ -20,6 +20,17 @@ func (b *Bench) premaster(ctx context.Context, solo mix.Solo) (x audio.Buffer, l
 	return x, lead, id, err
 }
 
+// byHand is the premaster behind what was put into the chain of Print by hand, which is what a school works on.
+func (b *Bench) byHand(ctx context.Context) (x audio.Buffer, lead int, id string, err error) {
+	x, lead, id, err = b.premaster(ctx, mix.SoloAll)
+	chain, _ := b.plainChain()
+	if chain = chain.Without(session.OfSchool); err != nil || len(chain) == 0 {
+		return x, lead, id, err
+	}
+	r, err := print.Run(chain, x, 0)
+	return r.Sound, lead, mix.Key(id, chain), err
+}
+
 // loopHits are the kick's hits, frames of the loop.
 func (b *Bench) loopHits() ([]int, error) {
 	all, err := b.Renderer.Hits(b.Song, session.KickTrigger)
@@ -37,7 +48,7 @@ func (b *Bench) loopHits() ([]int, error) {
 
 // Solve finds the chain that brings the loop to what is asked; nil where it is silent.
 func (b *Bench) Solve(ctx context.Context, asked session.Print) (*print.Solved, error) {
-	x, lead, id, err := b.premaster(ctx, mix.SoloAll)
+	x, lead, id, err := b.byHand(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +65,7 @@ func (b *Bench) Solve(ctx context.Context, asked session.Print) (*print.Solved, 
 
 // Costs is what loudness costs by a school, from the premaster's own on.
 func (b *Bench) Costs(ctx context.Context, asked session.Print) ([]print.Cost, error) {
-	x, lead, id, err := b.premaster(ctx, mix.SoloAll)
+	x, lead, id, err := b.byHand(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -88,6 +99,8 @@ func (b *Bench) plainChain() (chain move.Chain, drive float64) {
 			p.Ceiling += b.Song.Master.Fader
 			drive += p.Drive
 		case *move.SoftClip:
+			p.Threshold += b.Song.Master.Fader
+		case *move.Compress:
 			p.Threshold += b.Song.Master.Fader
 		}
 		chain = append(chain, m)
@@ -123,6 +136,9 @@ func (b *Bench) Printed(ctx context.Context) (*Printed, error) {
 			}
 		}
 		out := &Printed{Before: plain.Measure(hits), Now: r.Measure(hits), Drive: drive}
+		if hz := b.KickHz(); hz > 0 {
+			out.Before.Clearance, out.Now.Clearance = print.Clearance(low, r, hits, lead, hz)
+		}
 		out.Hits = print.Hits(x, low, r, hits, lead, drive, ceiling)
 		return out, 64 * (8 + len(out.Hits)), nil
 	})

@@ -269,6 +269,14 @@ func packed(ctx context.Context, r *mix.Renderer, song *session.Song, tap mix.Ta
 	if err != nil {
 		return err
 	}
+	return packedTo(ctx, all, w)
+}
+
+// packedTo writes a sound as FLAC of 24 bits.
+func packedTo(ctx context.Context, all audio.Buffer, w io.Writer) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
 	f, err := os.CreateTemp("", "mellowthump-*.flac")
 	if err != nil {
 		return err

@@ -7,10 +7,17 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"os"
+	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"mellowthump/core/archive"
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
 	"mellowthump/core/figure"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -25,75 +32,201 @@ var Goings = []Going{
 	{"premaster", "premaster, 32-bit float"}, {"copy", "listening copy, 16 bit, dithered"}, {"mix", "mix as the deck plays it"}, {"stems", "stems, aligned"}, {"buses", "buses"}, {"sheet", "settings sheet (CSV)"}, {"hits", "hits (CSV)"}, {"archive", "archive: the song with its audio"},
 }
 
-// Out are the files of what goes out of a song: all sound aligned, as long as the longest stem, its form that of Forms or "flac" where no other is named; the last is the list of
-// SHA-256 checksums. Names are Safe and differ. open gives the file of a hash for the archive; nil: there is none.
-func Out(r *mix.Renderer, song *session.Song, what []string, form string, open func(sha string) (io.ReadCloser, error)) ([]File, error) {
-	frames, err := r.Length(song)
-	if err != nil {
-		return nil, err
+// entry is a file that goes out: what is printed at a tap, or what writes itself.
+type entry struct {
+	File
+	tap  *mix.Tap
+	form string
+	sum  hash.Hash // of all that was written
+}
+
+// entries are the files of what is asked, with names that are Safe and differ.
+func entries(r *mix.Renderer, song *session.Song, what []string, form string, frames int, open func(sha string) (io.ReadCloser, error)) []entry {
+	var out []entry
+	sound := func(tap mix.Tap, name, form string) {
+		out = append(out, entry{File: Print(r, song, tap, frames, name, form), tap: &tap, form: form})
 	}
-	if frames == 0 {
-		return nil, ErrNoPart
-	}
-	plain := song.Unprinted()
-	var out []File
 	for _, g := range Goings {
 		if !slices.Contains(what, g.Key) {
 			continue
 		}
 		switch g.Key {
 		case "premaster":
-			out = append(out, Print(r, &plain, mix.Tap{}, frames, song.Name+" premaster", "wav32"))
+			sound(mix.Tap{Premaster: true}, song.Name+" premaster", "wav32")
 		case "copy":
-			out = append(out, Print(r, song, mix.Tap{}, frames, song.Name+" listening copy", "wav16"))
+			sound(mix.Tap{}, song.Name+" listening copy", "wav16")
 		case "mix":
-			out = append(out, Print(r, song, mix.Tap{}, frames, song.Name+" mix", form))
+			sound(mix.Tap{}, song.Name+" mix", form)
 		case "stems":
 			for i := range song.Stems {
 				if st := &song.Stems[i]; !st.Mute {
-					out = append(out, Print(r, song, mix.Tap{Stem: st.ID}, frames, fmt.Sprintf("stem %02d %s", i+1, st.Name), form))
+					sound(mix.Tap{Stem: st.ID}, fmt.Sprintf("stem %02d %s", i+1, st.Name), form)
 				}
 			}
 		case "buses":
 			for _, b := range song.Buses {
 				if !b.Mute {
-					out = append(out, Print(r, song, mix.Tap{Bus: b.ID}, frames, "bus "+b.Name, form))
+					sound(mix.Tap{Bus: b.ID}, "bus "+b.Name, form)
 				}
 			}
 		case "archive":
 			if open != nil {
-				out = append(out, File{Name: Safe(song.Name + " archive.zip"), Type: TypeZip, Write: func(ctx context.Context, w io.Writer) error { return archive.Write(ctx, w, song, open) }})
+				out = append(out, entry{File: File{Name: Safe(song.Name + " archive.zip"), Type: TypeZip, Write: func(ctx context.Context, w io.Writer) error { return archive.Write(ctx, w, song, open) }}})
 			}
 		case "sheet":
-			out = append(out, Sheet(song))
+			out = append(out, entry{File: Sheet(song)})
 		case "hits":
-			f, err := Hits(r, song)
-			if err == nil {
-				out = append(out, f)
+			if f, err := Hits(r, song); err == nil { // a song without hits has none
+				out = append(out, entry{File: f})
 			}
 		}
 	}
-	if len(out) == 0 {
+	var files []File
+	for _, e := range out {
+		files = append(files, e.File)
+	}
+	for i, f := range Zip("x", files).Parts {
+		out[i].Name = f.Name
+	}
+	return out
+}
+
+// Out prints what goes out of a song: all sound in one pass, as long as the longest stem, into files of dir that the caller removes, in the form that is one of Forms or "flac" where no other is
+// named; what is returned reads from there, and the last is the list of SHA-256 checksums of all that was written before it. open gives the file of a hash for the archive; nil: there is none. report says how
+// far the pass is, 0 to 1.
+func Out(ctx context.Context, r *mix.Renderer, song *session.Song, what []string, form, dir string, open func(sha string) (io.ReadCloser, error), report func(done float64)) ([]File, error) {
+	frames, err := r.Length(song)
+	if err != nil {
+		return nil, err
+	}
+	all := entries(r, song, what, form, frames, open)
+	if frames == 0 || len(all) == 0 {
 		return nil, ErrNoPart
 	}
-	z := Zip("x", out).Parts // with names that differ
-	sums := make([]hash.Hash, len(z))
-	for i := range z {
-		write := z[i].Write
-		sums[i] = sha256.New()
-		z[i].Write = func(ctx context.Context, w io.Writer) error {
-			sums[i].Reset()
-			return write(ctx, io.MultiWriter(w, sums[i]))
-		}
+	if err := press(ctx, r, song, all, frames, dir, report); err != nil {
+		return nil, err
 	}
-	return append(z, File{Name: "checksums.sha256", Type: "text/plain; charset=utf-8", Write: func(_ context.Context, w io.Writer) error {
-		for i, f := range z {
-			if _, err := fmt.Fprintf(w, "%s  %s\n", hex.EncodeToString(sums[i].Sum(nil)), f.Name); err != nil {
+	var out []File
+	for i := range all {
+		e := &all[i]
+		if write := e.Write; e.sum == nil {
+			e.sum = sha256.New()
+			e.Write = func(ctx context.Context, w io.Writer) error {
+				e.sum.Reset()
+				return write(ctx, io.MultiWriter(w, e.sum))
+			}
+		}
+		out = append(out, e.File)
+	}
+	return append(out, File{Name: "checksums.sha256", Type: "text/plain; charset=utf-8", Write: func(_ context.Context, w io.Writer) error {
+		for _, e := range all {
+			if _, err := fmt.Fprintf(w, "%s  %s\n", hex.EncodeToString(e.sum.Sum(nil)), e.Name); err != nil {
 				return err
 			}
 		}
 		return nil
 	}}), nil
+}
+
+// press prints all taps in one pass, each into a file of dir, and lets the entries read from there.
+func press(ctx context.Context, r *mix.Renderer, song *session.Song, all []entry, frames int, dir string, report func(done float64)) (err error) {
+	var taps []mix.Tap
+	var of []int // entry of each tap
+	for i, e := range all {
+		if e.tap != nil {
+			taps, of = append(taps, *e.tap), append(of, i)
+		}
+	}
+	if len(taps) == 0 {
+		return nil
+	}
+	files, writers := make([]*os.File, len(taps)), make([]*wav.Writer, len(taps))
+	defer func() {
+		for _, f := range files {
+			if f != nil {
+				if e := f.Close(); err == nil {
+					err = e
+				}
+			}
+		}
+	}()
+	path := func(i int) string { return filepath.Join(dir, fmt.Sprintf("%03d.wav", i)) }
+	at := 0
+	err = r.Print(ctx, song, taps, mix.Window{To: frames}, func(blocks []audio.Buffer) error {
+		var g errgroup.Group
+		g.SetLimit(runtime.GOMAXPROCS(0))
+		for k, b := range blocks {
+			g.Go(func() (err error) {
+				if e := &all[of[k]]; files[k] == nil {
+					if files[k], err = os.Create(path(of[k])); err != nil {
+						return err
+					}
+					var w io.Writer = files[k]
+					if e.form != "flac" { // as it is written, it goes out
+						e.sum = sha256.New()
+						w = io.MultiWriter(w, e.sum)
+					}
+					if writers[k], err = wav.NewWriter(w, song.Rate, len(b.Ch), frames, depthOf(e.form)); err != nil {
+						return err
+					}
+				}
+				return writers[k].Write(b)
+			})
+		}
+		if err := g.Wait(); err != nil {
+			return err
+		}
+		at += blocks[0].Frames()
+		report(float64(at) / float64(frames))
+		return nil
+	})
+	for k := range writers {
+		if err == nil && writers[k] != nil {
+			err = writers[k].Close()
+		}
+	}
+	if err != nil {
+		return err
+	}
+	for _, i := range of {
+		e := &all[i]
+		e.Write = func(ctx context.Context, w io.Writer) error { return pressed(ctx, path(i), e.form == "flac", w) }
+	}
+	return nil
+}
+
+// depthOf is the depth of a form; what becomes FLAC is 24 bits.
+func depthOf(form string) wav.Depth {
+	if d, ok := Forms[form]; ok {
+		return d
+	}
+	return wav.Int24
+}
+
+// pressed writes a file that was printed, as it is or packed.
+func pressed(ctx context.Context, path string, pack bool, w io.Writer) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if !pack {
+		_, err = io.Copy(w, f)
+		return err
+	}
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	src, err := wav.NewReader(f, st.Size())
+	if err != nil {
+		return err
+	}
+	b, err := audio.ReadAll(src)
+	if err != nil {
+		return err
+	}
+	return packedTo(ctx, b, w)
 }
 
 // Sheet is all that a song does, a row each: the gains of every stem, bus and the master, and every move that is on, in general terms.

@@ -4,6 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/move"
@@ -11,8 +15,11 @@ import (
 )
 
 // Tap is a place whose sound is printed: a stem behind its chain and fader, a bus behind its own, or the master where
-// both are empty.
-type Tap struct{ Stem, Bus string }
+// both are empty; Premaster is the master without what Print puts on it.
+type Tap struct {
+	Stem, Bus string
+	Premaster bool
+}
 
 // Print renders a window at several places in one pass, block by block: each block is given to write, one buffer a tap,
 // in order. A tap has two channels where anything in it has. What is held in memory does not grow with the window, and
@@ -46,6 +53,9 @@ func (g *graph) tap(t Tap) (input, error) {
 		}
 		n, err := g.into(b.ID, cut{})
 		return input{n, place{DB: b.Fader}}, err
+	case t.Premaster:
+		plain := g.song.Unprinted()
+		return (&graph{r: g.r, song: &plain, stems: g.stems}).master(cut{})
 	}
 	return g.master(cut{})
 }
@@ -68,11 +78,17 @@ func (r *Renderer) print(ctx context.Context, ins []input, rate int, w Window, c
 		}
 	}
 	blocks := make([]audio.Buffer, len(ins))
+	wait := p.ahead(min(r.block, w.To-w.From))
+	defer func() { wait() }() // nothing reads a file that is closed
 	for at := w.From; at < w.To; at += r.block {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
 		n := min(r.block, w.To-at)
+		if err := wait(); err != nil {
+			return err
+		}
+		wait = p.ahead(min(2*r.block, w.To-at)) // this block, which is there, and the next
 		for i, o := range outs {
 			if blocks[i], err = o.next(n); err != nil {
 				return err
@@ -111,6 +127,9 @@ type stream struct {
 	kept     audio.Buffer // what some reader has not had yet
 	at       int          // frame of the first that is kept
 	readers  []*reader
+	alone    bool       // it reads its own file and listens to nothing: it may be made beside others, and ahead of who reads it
+	making   sync.Mutex // whoever makes more of it
+	mu       sync.Mutex // of what is kept, and where its readers are
 }
 
 // reader reads a stream from a frame on.
@@ -126,18 +145,70 @@ func (s *stream) reader(at int) *reader {
 	return rd
 }
 
-// next returns the next n frames; the buffer is the reader's own until its next call.
-func (rd *reader) next(n int) (audio.Buffer, error) {
-	s := rd.of
-	for s.at+s.kept.Frames() < rd.at+n {
-		b, err := s.make(rd.at + n - s.at - s.kept.Frames())
+// lacks is how many frames are not there yet, up to a frame.
+func (s *stream) lacks(to int) int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return to - s.at - s.kept.Frames()
+}
+
+// fill makes what is not there yet, up to a frame.
+func (s *stream) fill(to int) error {
+	if s.lacks(to) <= 0 {
+		return nil
+	}
+	s.making.Lock()
+	defer s.making.Unlock()
+	for n := s.lacks(to); n > 0; n = s.lacks(to) {
+		b, err := s.make(n)
 		if err != nil {
-			return audio.Buffer{}, err
+			return err
 		}
+		s.mu.Lock()
 		for c := range s.kept.Ch {
 			s.kept.Ch[c] = append(s.kept.Ch[c], b.Ch[c]...)
 		}
+		s.mu.Unlock()
 	}
+	return nil
+}
+
+// ahead begins to make the next n frames of all that is made alone, as many at once as there are processors, while others are made and written; what it returns waits for them.
+func (p *printer) ahead(n int) (wait func() error) {
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	var all []func() error
+	for _, s := range p.streams {
+		if !s.alone {
+			continue
+		}
+		to := 0
+		for _, rd := range s.readers {
+			to = max(to, rd.at+n)
+		}
+		all = append(all, func() error { return s.fill(to) })
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for _, f := range all {
+			g.Go(f)
+		}
+	}()
+	return func() error {
+		<-done
+		return g.Wait()
+	}
+}
+
+// next returns the next n frames; the buffer is the reader's own until its next call.
+func (rd *reader) next(n int) (audio.Buffer, error) {
+	s := rd.of
+	if err := s.fill(rd.at + n); err != nil {
+		return audio.Buffer{}, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	from := rd.at - s.at
 	rd.out.Rate = s.kept.Rate
 	for len(rd.out.Ch) < s.channels {
@@ -212,9 +283,10 @@ func (p *printer) reader(n *node, start int) (*reader, error) {
 	if err != nil {
 		return nil, fmt.Errorf("printing %s: %w", n.name, err)
 	}
-	keys := make([]*reader, len(n.steps))
+	keys, alone := make([]*reader, len(n.steps)), n.audio != ""
 	for i, s := range n.steps {
 		if s.listens != nil {
+			alone = false
 			if keys[i], err = p.gains(s.listens, c.keyWindow(i).From); err != nil {
 				return nil, fmt.Errorf("printing %s: %w", n.name, err)
 			}
@@ -240,7 +312,7 @@ func (p *printer) reader(n *node, start int) (*reader, error) {
 		return x, nil
 	}
 	early := begin - c.fed.From + c.latency // frames that come out before the first that is wanted
-	s := &stream{at: begin, channels: channels, kept: audio.New(n.rate, channels, 0)}
+	s := &stream{at: begin, channels: channels, alone: alone, kept: audio.New(n.rate, channels, 0)}
 	s.make = p.skipping(early, step)
 	p.streams[n.id] = s
 	return s.reader(start), nil

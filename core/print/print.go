@@ -134,18 +134,19 @@ func (r *Result) turn(gains []float32) {
 
 // Figures are what a print is, or a premaster.
 type Figures struct {
-	Loudness meter.Figure // LUFS
-	TruePeak meter.Figure // dBTP
-	Crest    meter.Figure // dB
-	Attack   meter.Figure // dB of the peak in 0 to 20 ms after a hit over the RMS of 20 to 120 ms, median
-	Clipped  meter.Figure // % of the frames from which the soft clip takes anything
-	Most     meter.Figure // dB, the deepest reduction of the limiters
-	Mean     meter.Figure // dB, where they work
+	Loudness  meter.Figure // LUFS
+	TruePeak  meter.Figure // dBTP
+	Crest     meter.Figure // dB
+	Attack    meter.Figure // dB of the peak in 0 to 20 ms after a hit over the RMS of 20 to 120 ms, median
+	Clearance meter.Figure // dB, of the kick in 9 of 10 hits; None where nothing says what kick and bass are
+	Clipped   meter.Figure // % of the frames from which the soft clip takes anything
+	Most      meter.Figure // dB, the deepest reduction of the limiters
+	Mean      meter.Figure // dB, where they work
 }
 
 // Measure measures a result; hits are frames of its sound.
 func (r Result) Measure(hits []int) Figures {
-	f := Figures{Loudness: meter.IntegratedLoudness(stereo(r.Sound)), TruePeak: meter.None, Crest: meter.None, Clipped: meter.None, Most: meter.None, Mean: meter.None, Attack: attack(r.Sound, hits)}
+	f := Figures{Loudness: meter.IntegratedLoudness(stereo(r.Sound)), TruePeak: meter.None, Crest: meter.None, Clearance: meter.None, Clipped: meter.None, Most: meter.None, Mean: meter.None, Attack: attack(r.Sound, hits)}
 	t := meter.NewTruePeak(len(r.Sound.Ch))
 	t.Add(r.Sound)
 	f.TruePeak = t.Peak()
@@ -169,6 +170,43 @@ func (r Result) Measure(hits []int) Figures {
 		}
 	}
 	return f
+}
+
+// Clearance is the kick's over the bass in 9 of 10 hits, before and behind a print: low are kick and bass as they come to it, turned down and shaved together as the whole is, at each frame;
+// lead is as for Run, hz where the kick settles.
+func Clearance(low [2]audio.Buffer, r Result, hits []int, lead int, hz float64) (before, now meter.Figure) {
+	var mono [2][]float32
+	for i, x := range low {
+		if len(x.Ch) == 0 {
+			return meter.None, meter.None
+		}
+		mono[i] = x.Slice(lead, x.Frames()).Mono()
+	}
+	measure := func(kick, bass []float32) meter.Figure {
+		m, err := meter.NewHitMeter(kick, low[0].Rate, hits, hz, meter.Range{To: len(kick)})
+		if err != nil {
+			return meter.None
+		}
+		return m.Measure(bass).ClearanceP10
+	}
+	before = measure(mono[0], mono[1])
+	for i := range mono {
+		y := append([]float32(nil), mono[i]...)
+		for k := range y {
+			db := float32(0)
+			if r.Shaved != nil {
+				db += r.Shaved[k]
+			}
+			if r.Turned != nil {
+				db += r.Turned[k]
+			}
+			if db > 0 {
+				y[k] *= float32(dsp.Gain(-float64(db)))
+			}
+		}
+		mono[i] = y
+	}
+	return before, measure(mono[0], mono[1])
 }
 
 // stereo is a sound on both sides.

@@ -60,6 +60,7 @@ func errNoPlace(at At) error {
 type AddMove struct {
 	At   At
 	Kind string
+	Of   string // begins its id: PrintMove on Print; empty: the song's own
 }
 
 // Apply puts it in under a new id.
@@ -80,7 +81,7 @@ func (e AddMove) Apply(s *Song) (string, error) {
 	}
 	id := ""
 	for n := 1; id == "" || chain.Move(id) != nil; n++ {
-		id = fmt.Sprintf("%s%d", k.Name, n)
+		id = fmt.Sprintf("%s%s%d", e.Of, k.Name, n)
 	}
 	*chain = chain.With(move.Move{ID: id, Params: p})
 	return fmt.Sprintf("%s on %s", k.Label, name), s.Validate()

@@ -9,18 +9,21 @@ import (
 	"mellowthump/core/move"
 )
 
-// printMove begins the ids of what Print puts on the master: the last of its chain, for the copy that goes out to be heard.
-const printMove = "print-"
+// PrintMove begins the ids of what Print puts on the master, for the copy that goes out to be heard.
+const PrintMove = "print-"
 
 // The moves of Print.
 const (
-	PrintClip  = printMove + "clip"
-	PrintFirst = printMove + "first" // of two limiters
-	PrintLimit = printMove + "limit"
+	PrintClip  = PrintMove + "clip"
+	PrintFirst = PrintMove + "first" // of two limiters
+	PrintLimit = PrintMove + "limit"
 )
 
+// OfSchool reports whether a move is one that a school of the last stage put in: all others of Print's were put in by hand, and stay.
+func OfSchool(m move.Move) bool { return m.ID == PrintClip || m.ID == PrintFirst || m.ID == PrintLimit }
+
 // OfPrint reports whether a move is one of Print's.
-func OfPrint(m move.Move) bool { return strings.HasPrefix(m.ID, printMove) }
+func OfPrint(m move.Move) bool { return strings.HasPrefix(m.ID, PrintMove) }
 
 // Unprinted returns the song without what Print does: the premaster, which all other stages judge.
 func (s Song) Unprinted() Song {
@@ -68,7 +71,7 @@ func (p *Print) Validate() error {
 	return nil
 }
 
-// SetPrint sets what Print goes by, and puts its moves on the master in the place of those before.
+// SetPrint sets what Print goes by, and puts the moves of its school on the master in the place of those before. What was put in by hand stays before them.
 type SetPrint struct {
 	Print Print
 	Moves move.Chain
@@ -77,9 +80,9 @@ type SetPrint struct {
 
 // Apply puts them on. What the master's fader gave is in the drive of the first: behind a ceiling it would move it.
 func (e SetPrint) Apply(s *Song) (string, error) {
-	had := s.Printed()
+	had := slices.ContainsFunc(s.Master.Moves, OfSchool)
 	s.Print = &e.Print
-	s.Master.Moves = s.Master.Moves.Without(OfPrint)
+	s.Master.Moves = s.Master.Moves.Without(OfSchool)
 	for _, m := range e.Moves {
 		m.Why = e.Why
 		s.Master.Moves = s.Master.Moves.With(m)

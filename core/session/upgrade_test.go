@@ -73,7 +73,7 @@ func TestCraftedIsRefused(t *testing.T) {
 		"two moves":                func(s *Song) { s.Stems[1].Moves = append(s.Stems[1].Moves, s.Stems[1].Moves[0]) },
 		"cannot stand on a bus":    func(s *Song) { s.Buses[0].Moves = move.Chain{{ID: "n", Params: &move.Nudge{MS: 1}}} },
 		"cannot stand on a master": func(s *Song) { s.Master.Moves = s.Stems[1].Moves },
-		"a move on \"the master\"": func(s *Song) { s.Master.Moves = move.Chain{{ID: "f", Params: &move.SoftClip{Threshold: 9}}} },
+		"a move on \"the master\"": func(s *Song) { s.Master.Moves = move.Chain{{ID: "f", Params: &move.SoftClip{Threshold: 99}}} },
 		"stands behind": func(s *Song) {
 			s.Stems[1].Moves = append(s.Stems[1].Moves, move.Move{ID: "p", Params: &move.Polarity{}})
 		},

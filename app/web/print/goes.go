@@ -165,22 +165,7 @@ func (h *handlers) stopGoing(c *gin.Context) {
 	h.goes(c)
 }
 
-// counted reports how far the files of a print are.
-type counted struct {
-	io.Writer
-	wrote, whole int64 // bytes of this file, about
-	add          func(part float64)
-}
-
-// Write counts.
-func (w *counted) Write(b []byte) (int, error) {
-	n, err := w.Writer.Write(b)
-	w.wrote += int64(n)
-	w.add(min(1, float64(w.wrote)/float64(max(1, w.whole))))
-	return n, err
-}
-
-// runGoes prints everything into one zip. A stop begins it anew; what is there under its name is whole.
+// runGoes prints everything in one pass, and puts it into one zip. A stop begins it anew; what is there under its name is whole.
 func (h *handlers) runGoes(ctx context.Context, j store.Job, report worker.Report) error {
 	var p goesPayload
 	if err := json.Unmarshal([]byte(j.Payload), &p); err != nil {
@@ -190,26 +175,22 @@ func (h *handlers) runGoes(ctx context.Context, j store.Job, report worker.Repor
 	if err != nil {
 		return err
 	}
-	files, err := export.Out(h.Renderer, &song, p.What, p.Form, func(sha string) (io.ReadCloser, error) { return h.Store.OpenRaw(sha) })
-	if err != nil {
-		return err
-	}
-	frames, err := h.Renderer.Length(&song)
-	if err != nil {
-		return err
-	}
-	done := 0
-	for i := range files {
-		f := &files[i]
-		write := f.Write
-		f.Write = func(ctx context.Context, w io.Writer) error {
-			report(float64(done)/float64(len(files)), f.Name)
-			err := write(ctx, &counted{Writer: w, whole: int64(frames) * 6, add: func(part float64) { report((float64(done)+part)/float64(len(files)), f.Name) }})
-			done++
+	err = h.Store.WritePrint(j.SongID, j.ID, func(f *os.File, dir string) error {
+		const pass = 0.8 // of the work
+		files, err := export.Out(ctx, h.Renderer, &song, p.What, p.Form, dir, func(sha string) (io.ReadCloser, error) { return h.Store.OpenRaw(sha) }, func(done float64) { report(pass*done, "printing") })
+		if err != nil {
 			return err
 		}
-	}
-	err = h.Store.WritePrint(j.SongID, j.ID, func(f *os.File) error { return export.Zip(song.Name+".zip", files).Write(ctx, f) })
+		for i := range files {
+			f := &files[i]
+			write := f.Write
+			f.Write = func(ctx context.Context, w io.Writer) error {
+				report(pass+(1-pass)*float64(i)/float64(len(files)), "packing "+f.Name)
+				return write(ctx, w)
+			}
+		}
+		return export.Zip(song.Name+".zip", files).Write(ctx, f)
+	})
 	if err != nil {
 		return err
 	}

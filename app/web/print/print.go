@@ -111,6 +111,7 @@ func rows(p *bench.Printed) []row {
 		{"true peak", "dBTP", "truepeak", 1, p.Before.TruePeak, p.Now.TruePeak},
 		{"crest", "dB", "", 1, p.Before.Crest, p.Now.Crest},
 		{"attack of the hits", "dB", "printattack", 1, p.Before.Attack, p.Now.Attack},
+		{"clearance in 9 of 10 hits", "dB", "p10", 1, p.Before.Clearance, p.Now.Clearance},
 		{"clipped", "%", "clipped", 1, p.Before.Clipped, p.Now.Clipped},
 		{"most reduction", "dB", "reduction", 1, p.Before.Most, p.Now.Most},
 		{"reduction where it works", "dB", "", 1, p.Before.Mean, p.Now.Mean},

@@ -123,7 +123,11 @@ func (s *Server) changeMoves(c *gin.Context) {
 	stage, at, id := s.CurrentStage(c), session.ParseAt(c.PostForm("at")), c.PostForm("move")
 	switch c.Param("do") {
 	case "add":
-		s.Edit(c, stage, "chain", session.AddMove{At: at, Kind: c.PostForm("kind")})
+		add := session.AddMove{At: at, Kind: c.PostForm("kind")}
+		if stage == "print" && at == (session.At{}) {
+			add.Of = session.PrintMove
+		}
+		s.Edit(c, stage, "chain", add)
 	case "switch":
 		s.Edit(c, stage, "chain", session.SwitchMove{At: at, ID: id})
 	case "drop":
