@@ -102,7 +102,8 @@ func TestShots(t *testing.T) {
 	p.until("what may be taken apart", "document.querySelector('#split-go')")
 	p.click("#split-go")
 	p.until("the parts", "document.querySelectorAll('.parts tbody tr').length === 3 && document.querySelector('#lower-in')")
-	p.edited("what lasts", func() { p.click("#lower-in") })
+	p.until("all of Body is there", "!document.querySelector('.htmx-request') && !document.querySelector('.working')") // what comes in moves the button away
+	p.edited("what lasts", func() { p.js("document.querySelector('#lower-in').click()") })
 	p.until("the parts, lowered", "document.querySelector('.parts') && document.querySelector('#shot-go') && document.querySelector('#bands-in') && document.querySelector('#ladders')")
 	p.js("document.querySelector('#body-apart').scrollIntoView()")
 	p.until("the marks", "document.querySelector('#marks-later') === null")
