@@ -14,6 +14,7 @@ import (
 // The true peak by ffmpeg is at most the ceiling and 0.1 dB: noise, single samples, what is over full scale between its samples only, a square, sweeps, two channels that
 // differ, at all rates.
 func TestLimitTruePeak(t *testing.T) {
+	outside.Slow(t)
 	r := rand.New(rand.NewPCG(1, 2))
 	for _, rate := range []int{22050, 44100, 48000, 96000} {
 		n := rate

@@ -41,6 +41,7 @@ func beat(seconds int) (x audio.Buffer, hits []int) {
 // What is asked is met within 0.3 LU by ffmpeg, and the true peak is at most the ceiling and 0.1 dB; what cannot be met is said, and is the loudest that the school comes to. Of the splits that
 // are tried the one is taken that takes least off the attack.
 func TestSolveByFFmpeg(t *testing.T) {
+	outside.Slow(t)
 	ctx := context.Background()
 	x, hits := beat(12)
 	const lead = rate
@@ -97,6 +98,7 @@ func TestSolveByFFmpeg(t *testing.T) {
 
 // What loudness costs grows with it, from nothing, and meets what is solved.
 func TestCurve(t *testing.T) {
+	outside.Slow(t)
 	x, hits := beat(8)
 	asked := session.Print{School: "limit", LUFS: -11, Ceiling: -1}
 	all, err := Curve(context.Background(), x, 0, hits, asked)
@@ -127,6 +129,7 @@ func TestCurve(t *testing.T) {
 
 // A whole sound, its split looked for on its loudest stretch, meets what is asked too; silence is refused.
 func TestWhole(t *testing.T) {
+	outside.Slow(t)
 	x, hits := beat(40)
 	for i := range 10 * rate { // it begins softly
 		x.Ch[0][i] *= 0.2
@@ -151,6 +154,7 @@ func TestWhole(t *testing.T) {
 
 // Three songs whose culprit is known: one loud part among soft ones, two that are loud in turn, and one that adds to a part that is near the ceiling by itself. Shares add to all.
 func TestWho(t *testing.T) {
+	outside.Slow(t)
 	ctx := context.Background()
 	const seconds = 6
 	tone := func(hz, level float64, on func(s float64) bool) audio.Buffer {
@@ -221,6 +225,7 @@ func TestWho(t *testing.T) {
 
 // Hit by hit: what would pass the ceiling is the peak's, whose it is is whose samples they are, and what was shaved and turned down brings it under.
 func TestHits(t *testing.T) {
+	outside.Slow(t)
 	x, hits := beat(6)
 	s, err := Solve(context.Background(), x, 0, hits, session.Print{School: "clip", LUFS: -10, Ceiling: -1}, 0)
 	if err != nil {
