@@ -262,6 +262,10 @@ func TestStandIns(t *testing.T) {
 	if strings.Contains(page, "NaN") || !strings.Contains(page, `id="devices-say"`) {
 		t.Errorf("%.400s", page)
 	}
+	// the worst first: the pure bass, all of which is gone on the phone, before the kick
+	if _, rows, _ := strings.Cut(page, "bass notes unheard"); strings.Index(rows, "808") > strings.Index(rows, "Kick") {
+		t.Error("the bass, which is gone on the phone, does not come first")
+	}
 	if page := b.get("/songs/" + b.song() + "/compare/devices"); strings.Contains(page, "NaN") {
 		t.Errorf("an empty song: %.400s", page)
 	}
@@ -503,8 +507,45 @@ func TestDrills(t *testing.T) {
 	if status, _ := b.edit(id, "/duck/fit", url.Values{}); status != 200 {
 		t.Fatal("no duck")
 	}
-	ask("duck")
-	ask("cents")
+	// more duck: under the bass's hits less is left beside what is left between them
+	for range 4 {
+		_, q, x := ask("duck")
+		left := func(x audio.Buffer) float64 {
+			in, out := 0.0, 0.0
+			for h := 0.25; h < 7; h += 0.5 { // the hits of the beat
+				at := int(h * rate)
+				in += meter.Energy(x.Ch[0][at+rate/25 : at+rate/8])
+				out += meter.Energy(x.Ch[0][at+rate*3/8 : at+rate*7/16])
+			}
+			return dsp.PowerDB(in / out)
+		}
+		if more := left(x[1]) < left(x[0]); more != (q.Truth == 0) {
+			t.Errorf("%s duck: %.2f dB left at the hits, %.2f before", compare.Drills[1].Options[q.Truth], left(x[1]), left(x[0]))
+		}
+	}
+	// cents: where the bass's tone of 46.25 Hz lies, by its own spectrum
+	for range 4 {
+		_, q, x := ask("cents")
+		tone := func(x audio.Buffer) float64 {
+			best, most := 0.0, 0.0
+			for hz := 44.0; hz < 49; hz += 0.05 {
+				re, im := 0.0, 0.0
+				for i := 0; i < x.Frames(); i += 16 { // nothing of the beat is high
+					v := x.Ch[0][i]
+					w := 1 - math.Cos(2*math.Pi*float64(i)/float64(x.Frames()))
+					s, c := math.Sincos(2 * math.Pi * hz * float64(i) / rate)
+					re, im = re+w*c*float64(v), im+w*s*float64(v)
+				}
+				if p := re*re + im*im; p > most {
+					best, most = hz, p
+				}
+			}
+			return best
+		}
+		if cents, want := 1200*math.Log2(tone(x[1])/tone(x[0])), 50*float64(q.Truth-1); math.Abs(cents-want) > 6 {
+			t.Errorf("the bass moves by %.1f cents, %.0f asked", cents, want)
+		}
+	}
 	for _, form := range []url.Values{{"drill": {"names"}}, {}} {
 		if status, _ := b.edit(id, "/compare/drills", form); status != 400 {
 			t.Errorf("%v: %d", form, status)

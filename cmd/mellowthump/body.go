@@ -14,17 +14,9 @@ import (
 func bodyOf(ctx context.Context, args []string, out io.Writer) error {
 	f := flags("body")
 	role := f.String("role", "kick", "")
-	var file string
-	if len(args) > 0 && args[0] != "" && args[0][0] != '-' { // the file stands first
-		file, args = args[0], args[1:]
-	}
-	if err := parse(f, args); err != nil {
+	file, err := oneFile(f, args, "weighed")
+	if err != nil {
 		return err
-	}
-	if file == "" && f.NArg() == 1 {
-		file = f.Arg(0)
-	} else if f.NArg() > 0 {
-		return errUsage{fmt.Errorf("body: what is %q? One file is weighed", f.Arg(0))}
 	}
 	switch {
 	case file == "":

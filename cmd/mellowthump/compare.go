@@ -25,17 +25,9 @@ func compareFile(ctx context.Context, args []string, out io.Writer) error {
 	f := flags("compare")
 	var refs names
 	f.Var(&refs, "reference", "")
-	var file string
-	if len(args) > 0 && args[0] != "" && args[0][0] != '-' { // the file stands first
-		file, args = args[0], args[1:]
-	}
-	if err := parse(f, args); err != nil {
+	file, err := oneFile(f, args, "compared")
+	if err != nil {
 		return err
-	}
-	if file == "" && f.NArg() == 1 {
-		file = f.Arg(0)
-	} else if f.NArg() > 0 {
-		return errUsage{fmt.Errorf("compare: what is %q? One file is compared", f.Arg(0))}
 	}
 	if file == "" || len(refs) == 0 {
 		return errUsage{errors.New("compare: name the file, and at least one --reference")}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"os"
@@ -40,6 +41,23 @@ func openSound(name string) (audio.Source, *os.File, error) {
 		return nil, nil, fmt.Errorf("%s: %w", name, err)
 	}
 	return r, f, nil
+}
+
+// oneFile reads the arguments of a command that works on one file, which may stand before its flags; empty where none is named. done says what is done to it.
+func oneFile(f *flag.FlagSet, args []string, done string) (file string, err error) {
+	if len(args) > 0 && args[0] != "" && args[0][0] != '-' {
+		file, args = args[0], args[1:]
+	}
+	if err := parse(f, args); err != nil {
+		return "", err
+	}
+	if file == "" && f.NArg() == 1 {
+		return f.Arg(0), nil
+	}
+	if f.NArg() > 0 {
+		return "", errUsage{fmt.Errorf("%s: what is %q? One file is %s", f.Name(), f.Arg(0), done)}
+	}
+	return file, nil
 }
 
 func writeJSON(out io.Writer, v any) error {

@@ -49,17 +49,9 @@ func master(ctx context.Context, args []string, out io.Writer) error {
 	ceiling := f.Float64("ceiling", common.Ceiling, "")
 	school := f.String("school", "clip", "")
 	form := f.String("form", "24", "")
-	var file string
-	if len(args) > 0 && args[0] != "" && args[0][0] != '-' { // the file stands first
-		file, args = args[0], args[1:]
-	}
-	if err := parse(f, args); err != nil {
+	file, err := oneFile(f, args, "mastered")
+	if err != nil {
 		return err
-	}
-	if file == "" && f.NArg() == 1 {
-		file = f.Arg(0)
-	} else if f.NArg() > 0 {
-		return errUsage{fmt.Errorf("master: what is %q? One file is mastered", f.Arg(0))}
 	}
 	asked := session.Print{School: *school, LUFS: *lufs, Ceiling: *ceiling}
 	depth, known := map[string]wav.Depth{"16": wav.Int16, "24": wav.Int24, "32f": wav.Float32}[*form]

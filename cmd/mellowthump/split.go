@@ -19,17 +19,9 @@ import (
 func splitFile(ctx context.Context, args []string, out io.Writer) error {
 	f := flags("split")
 	names := []*string{f.String("struck", "", ""), f.String("sustained", "", ""), f.String("rest", "", "")}
-	var file string
-	if len(args) > 0 && args[0] != "" && args[0][0] != '-' { // the file stands first
-		file, args = args[0], args[1:]
-	}
-	if err := parse(f, args); err != nil {
+	file, err := oneFile(f, args, "taken apart")
+	if err != nil {
 		return err
-	}
-	if file == "" && f.NArg() == 1 {
-		file = f.Arg(0)
-	} else if f.NArg() > 0 {
-		return errUsage{fmt.Errorf("split: what is %q? One file is taken apart", f.Arg(0))}
 	}
 	if file == "" {
 		return errUsage{errors.New("split: name the file to take apart")}

@@ -14,42 +14,11 @@ var limitKind = &Kind{
 	Where: Anywhere, New: func() Params { return &Limit{Ceiling: -1, Ahead: 3, Release: 120} },
 }
 
-// kernel is a filter that looks between samples, eight phases of a windowed sinc: bound is the largest sum of magnitudes of one.
-type kernel struct {
-	phases [clipTimes][]float32
-	taps   int
-	bound  float32
-}
-
 // limitTaps is of the longer of the two kernels that a limiter looks by (Kaiser, beta 6: flat to about 0.46 of the rate); the other is the soft clip's, of which meters' are alike. Near half the
 // rate they see different peaks, and neither may pass the ceiling.
 const limitTaps = 64
 
-var longKernel, shortKernel = func() (long, short kernel) {
-	long.taps, short.taps, short.bound = limitTaps, clipTaps, clipBound
-	for k := range long.phases {
-		short.phases[k] = clipPhases[k][:]
-		sum, frac := 0.0, float64(k)/clipTimes
-		var v [limitTaps]float64
-		for i := range v {
-			u := frac - float64(i-(limitTaps/2-1))
-			v[i] = 1
-			if u != 0 {
-				v[i] = math.Sin(math.Pi*u) / (math.Pi * u)
-			}
-			v[i] *= dsp.Kaiser(u/(limitTaps/2), 6)
-			sum += v[i]
-		}
-		all := float32(0)
-		for _, x := range v {
-			h := float32(x / sum)
-			long.phases[k] = append(long.phases[k], h)
-			all += max(h, -h)
-		}
-		long.bound = max(long.bound, all)
-	}
-	return long, short
-}()
+var longKernel, shortKernel = newKernel(limitTaps, 6), newKernel(clipTaps, 9)
 
 // Limit turns the sound up by a drive and keeps its true peak under a ceiling, all channels together. Where the largest of them, between samples too (eight times the
 // rate), would be p over the ceiling c, the gain has to be c / p. That is held down over the look-ahead before and after, let go so that nine tenths of it are back
@@ -110,7 +79,7 @@ func (l *Limit) Processor(p Place) (Processor, error) {
 		o.sum = float64(o.span)
 		return o
 	}
-	return &twice{stage(dsp.Gain(l.Drive), &longKernel), stage(1, &shortKernel)}, nil
+	return &twice{stage(dsp.Gain(l.Drive), longKernel), stage(1, shortKernel)}, nil
 }
 
 // twice is a limiter with a look at what comes out of it.
@@ -245,19 +214,6 @@ var looks = []struct {
 	phases []int
 	short  float64
 }{{[]int{4}, 1.4143}, {[]int{2, 6}, 1.0824}, {[]int{1, 3, 5, 7}, 1}}
-
-// at is the sound at a phase of a window.
-func (k *kernel) at(phase int, w []float32) float32 {
-	h := k.phases[phase][:len(w)]
-	var a, b, d, e float32
-	for i := 0; i+3 < len(w); i += 4 {
-		a += h[i] * w[i]
-		b += h[i+1] * w[i+1]
-		d += h[i+2] * w[i+2]
-		e += h[i+3] * w[i+3]
-	}
-	return a + b + d + e
-}
 
 // next takes the gain that a place has to have, and returns that of the place a look-ahead before it.
 func (o *limiting) next(need float64) float64 {

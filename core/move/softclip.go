@@ -54,26 +54,11 @@ const (
 // how far the sound between samples may rise over the highest of the samples around it: the phases' largest sum of
 // magnitudes.
 var clipPhases, clipBound = func() (h [clipTimes][clipTaps]float32, bound float32) {
-	for k := range h {
-		sum, frac := 0.0, float64(k)/clipTimes
-		var v [clipTaps]float64
-		for i := range v {
-			u := frac - float64(i-(clipTaps/2-1))
-			v[i] = 1
-			if u != 0 {
-				v[i] = math.Sin(math.Pi*u) / (math.Pi * u)
-			}
-			v[i] *= dsp.Kaiser(u/(clipTaps/2), 9)
-			sum += v[i]
-		}
-		all := float32(0)
-		for i := range v {
-			h[k][i] = float32(v[i] / sum)
-			all += max(h[k][i], -h[k][i])
-		}
-		bound = max(bound, all)
+	k := newKernel(clipTaps, 9)
+	for i := range h {
+		copy(h[i][:], k.phases[i])
 	}
-	return h, bound
+	return h, k.bound
 }()
 
 // Processor clips each channel on its own; it is as late as its filters are long.

@@ -153,7 +153,7 @@ func (h *handlers) with(c *gin.Context) {
 		err := h.compared(c, &out)
 		switch {
 		case errors.Is(err, compare.ErrSilent):
-			out.Trouble2 = shell.Sentence("the song or " + out.Ref.Name + ": " + err.Error())
+			out.Trouble2 = shell.Sentence(err.Error())
 		case err != nil:
 			h.FailWith(c, err)
 			return
@@ -176,10 +176,10 @@ func (h *handlers) compared(c *gin.Context, out *withView) error {
 	ctx, v := c.Request.Context(), out.View
 	var err error
 	if out.Song, out.Now, err = v.Bench.MixSound(ctx); err != nil {
-		return err
+		return fmt.Errorf("the song: %w", err)
 	}
 	if out.Other, err = v.Bench.ReferenceSound(ctx, *out.Ref); err != nil {
-		return err
+		return fmt.Errorf("%s: %w", out.Ref.Name, err)
 	}
 	out.Before, out.Off = compare.Against(out.Song, out.Other), compare.Against(out.Now, out.Other)
 	out.Filters, out.Residual = out.Before.Match(out.Amount/100, out.Limit)

@@ -1,9 +1,11 @@
 package compare
 
 import (
+	"cmp"
 	"fmt"
 	"html/template"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -33,6 +35,7 @@ type deviceRow struct {
 	Name  string
 	Role  session.Role
 	Cells []deviceCell
+	worst float64 // the most that is missing of it anywhere
 }
 
 type deviceCell struct {
@@ -76,13 +79,14 @@ func (h *handlers) devices(c *gin.Context) {
 					cell.Bar = plot.HeardBar("heard-"+d.ID+"-"+s.ID, float64(s.Room), float64(s.There))
 					cell.Title = fmt.Sprintf("%s on %s: heard in %.0f %% of the frames in which it sounds, %.0f %% in the room; it loses %s dB against the mix", s.Name, d.Name, 100*s.There, 100*s.Room, shell.Figure(s.Lost, 1))
 				}
-				row.Cells = append(row.Cells, cell)
+				row.Cells, row.worst = append(row.Cells, cell), max(row.worst, s.Missing())
 			}
 		}
 		if len(row.Cells) > 0 {
 			out.Stems = append(out.Stems, row)
 		}
 	}
+	slices.SortStableFunc(out.Stems, func(a, b deviceRow) int { return cmp.Compare(b.worst, a.worst) }) // the worst first
 	h.Write(c, http.StatusOK, "comparedevices", out)
 }
 
