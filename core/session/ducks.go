@@ -35,7 +35,7 @@ func (s *Song) fitStamp() string {
 	c := Song{BPM: s.BPM, Leader: s.Leader, Rate: s.Rate, Targets: s.Targets, Buses: s.Buses, Master: s.Master, Triggers: s.Triggers}
 	for _, st := range s.Stems {
 		if st.Role == Kick || st.Role == Bass {
-			st.Name, st.Was, st.Holds = "", "", ""
+			st.Name, st.Was, st.Holds, st.Back = "", "", "", nil
 			c.Stems = append(c.Stems, st)
 		}
 	}

@@ -83,7 +83,7 @@ func (e NewVersion) Apply(s *Song) (string, error) {
 	if st.Audio == e.Audio {
 		return "", errors.New("it is the same file as before")
 	}
-	st.Was, st.Audio, st.Holds = st.Audio, e.Audio, ""
+	st.Was, st.Audio, st.Holds, st.Back = st.Audio, e.Audio, "", nil
 	if e.Holds == nil || e.Holds.Stem != st.ID {
 		return "New version of " + st.Name, nil
 	}

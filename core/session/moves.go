@@ -151,6 +151,7 @@ func (s *Song) Split(id string, at, fade float64) (tail string, err error) {
 	other := s.Clone()
 	rest := *other.Stem(id)
 	rest.ID, rest.Name, rest.Role, rest.Was = tail, st.Name+" tail", Bass, ""
+	rest.Back = nil
 	rest.SetMove(move.Move{ID: splitMove, Params: &move.Part{Keep: move.Tail, Trigger: KickTrigger, At: at, Fade: fade}})
 	st.SetMove(move.Move{ID: splitMove, Params: &move.Part{Keep: move.Head, Trigger: KickTrigger, At: at, Fade: fade}})
 	st.Role = Kick

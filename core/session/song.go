@@ -80,7 +80,8 @@ type Stem struct {
 	Role   Role       `json:"role"`
 	Audio  string     `json:"audio"`               // SHA-256 of the file, hex
 	Was    string     `json:"was,omitempty"`       // the file before, where a new version was dropped on it
-	Holds  string     `json:"holds,omitempty"`     // what the file holds already, where it was exported from here
+	Holds  string     `json:"holds,omitempty"`     // what the file holds already, where it was exported from here or bounced elsewhere
+	Back   *Back      `json:"back,omitempty"`      // of a file that was bounced elsewhere: what it was planned for
 	Source float64    `json:"source_db,omitempty"` // gain where the sound is made
 	Clip   float64    `json:"clip_db,omitempty"`
 	Fader  float64    `json:"fader_db,omitempty"`
@@ -166,6 +167,9 @@ func (s *Song) Files() []string {
 	for _, st := range s.Stems {
 		add(st.Audio)
 		add(st.Was)
+		if st.Back != nil {
+			add(st.Back.Of)
+		}
 	}
 	for _, r := range s.References {
 		add(r.Audio)

@@ -186,6 +186,8 @@ func (s *Song) validateStems() error {
 			return fmt.Errorf("the stem %q names no audio", st.Name)
 		case st.Was != "" && !hash.MatchString(st.Was):
 			return fmt.Errorf("the stem %q names an earlier file that is none", st.Name)
+		case st.Back != nil && (!hash.MatchString(st.Back.Of) || len(st.Back.Moves) > move.MaxMoves || badGain(st.Back.Source) || badGain(st.Back.Clip) || badGain(st.Back.Fader)):
+			return fmt.Errorf("what the file of %q holds of its plan is out of bounds", st.Name)
 		case st.MIDI != nil && st.MIDI.outOfBounds():
 			return fmt.Errorf("the MIDI notes of %q are out of bounds", st.Name)
 		case !st.Role.Valid():
