@@ -398,3 +398,19 @@ func (s *Store) Return(ctx context.Context, id string, base, take int64) (int64,
 func (s *Store) At(ctx context.Context, id string, rev int64) (session.Song, error) {
 	return revision(ctx, s.db, id, rev)
 }
+
+// Holds reports whether a folder is the data folder, or within it.
+func (s *Store) Holds(path string) bool {
+	own, err := filepath.EvalSymlinks(s.dir)
+	if err != nil {
+		return false
+	}
+	if own, err = filepath.Abs(own); err != nil {
+		return false
+	}
+	if path, err = filepath.EvalSymlinks(path); err != nil {
+		return false
+	}
+	rel, err := filepath.Rel(own, path)
+	return err == nil && rel != ".." && !strings.HasPrefix(rel, "../")
+}

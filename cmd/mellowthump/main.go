@@ -16,6 +16,7 @@ import (
 const usage = `mellowthump: a low-end workbench for beat producers
 
   mellowthump serve   [--addr 127.0.0.1:8808] [--data DIR]   the application
+                      [--bounces SONG=FOLDER]              and the folder that a song is bounced into
   mellowthump demo    [--addr 127.0.0.1:8808]                the same with the demo songs, in a fresh folder
   mellowthump password [--data DIR]                          what is asked for where --addr is open to the network
   mellowthump check   [--data DIR]                           looks through the data: hashes, links, every revision

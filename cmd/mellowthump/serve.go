@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"time"
 
 	"golang.org/x/term"
@@ -23,6 +24,7 @@ import (
 	"mellowthump/app/gate"
 	"mellowthump/app/store"
 	"mellowthump/app/web"
+	"mellowthump/app/web/intake"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/demo"
 )
@@ -55,19 +57,21 @@ func serve(ctx context.Context, args []string, out io.Writer) error {
 	f := flags("serve")
 	addr := f.String("addr", defaultAddr, "")
 	dir := f.String("data", dataDir(), "")
+	named := bounceFolders(f)
 	if err := parse(f, args); err != nil {
 		return err
 	}
 	if f.NArg() > 0 {
 		return errUsage{fmt.Errorf("serve takes no file names, got %q", f.Arg(0))}
 	}
-	return listen(ctx, *addr, *dir, out, nil)
+	return listen(ctx, *addr, *dir, out, named.name(ctx))
 }
 
 // demoServe serves a fresh folder that holds the demo song.
 func demoServe(ctx context.Context, args []string, out io.Writer) error {
 	f := flags("demo")
 	addr := f.String("addr", defaultAddr, "")
+	named := bounceFolders(f)
 	if err := parse(f, args); err != nil {
 		return err
 	}
@@ -87,8 +91,58 @@ func demoServe(ctx context.Context, args []string, out io.Writer) error {
 		if err := demodata.Song(ctx, st, demo.CopperKettle()); err != nil {
 			return err
 		}
-		return demodata.Load(ctx, st) // the last is the first on the list
+		if err := demodata.Load(ctx, st); err != nil { // the last is the first on the list
+			return err
+		}
+		return named.name(ctx)(st)
 	})
+}
+
+// bounces are the folders that are named on the command line: of a song by its name, where its bounces come.
+type bounces map[string]string
+
+// bounceFolders adds the flag that names them.
+func bounceFolders(f *flag.FlagSet) bounces {
+	named := bounces{}
+	f.Func("bounces", "", func(text string) error {
+		song, dir, ok := strings.Cut(text, "=")
+		if !ok || strings.TrimSpace(song) == "" || dir == "" {
+			return errors.New("say of which song: --bounces 'SONG=FOLDER'")
+		}
+		named[strings.TrimSpace(song)] = dir
+		return nil
+	})
+	return named
+}
+
+// name names them to the songs; a folder that is named already stays as it is known.
+func (b bounces) name(ctx context.Context) func(*store.Store) error {
+	return func(st *store.Store) error {
+		songs, err := st.Songs(ctx)
+		if err != nil {
+			return err
+		}
+		for name, dir := range b {
+			path, err := filepath.Abs(dir)
+			if err != nil {
+				return err
+			}
+			i := slices.IndexFunc(songs, func(s store.SongRow) bool { return strings.EqualFold(s.Name, name) })
+			if i < 0 {
+				return fmt.Errorf("--bounces: there is no song %q", name)
+			}
+			if now, err := st.BounceFolder(ctx, songs[i].ID); err != nil || now == path {
+				if err != nil {
+					return err
+				}
+				continue
+			}
+			if err := intake.NameBounces(ctx, st, songs[i].ID, path); err != nil {
+				return fmt.Errorf("--bounces of %s: %w", name, err)
+			}
+		}
+		return nil
+	}
 }
 
 // memoryLimit is where the collector begins to work harder: the renders that are kept, and the pass over a long song

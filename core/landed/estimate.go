@@ -524,14 +524,11 @@ func (d *Ducking) settle() (rest float64) {
 			still = append(still, meter.Figure(g))
 		}
 	}
-	rest = float64(meter.Percentile(still, 0.5))
+	rest = float64(meter.Median(still))
 	if d.Plan == nil || len(still) < 5 {
 		rest = float64(meter.Percentile(still, 0.9))
-		if len(still) < 5 {
-			rest = 0
-			for i, g := range d.Got {
-				rest = math.Max(rest, g-d.Plan[i])
-			}
+		if d.Plan != nil && len(still) < 5 { // it never lets go: the straight line of what was found over what was planned tells
+			rest = line(d.Plan, d.Got)
 		}
 	}
 	d.Worst, d.WorstMS = 0, 0
@@ -553,6 +550,23 @@ func (d *Ducking) settle() (rest float64) {
 		}
 	}
 	return rest
+}
+
+// line is where the straight line through pairs, by least squares and of a slope of 0 to 2, meets 0.
+func line(x, y []float64) float64 {
+	var mx, my, xx, xy float64
+	n := float64(len(x))
+	for i := range x {
+		mx, my = mx+x[i]/n, my+y[i]/n
+	}
+	for i := range x {
+		xx, xy = xx+(x[i]-mx)*(x[i]-mx), xy+(x[i]-mx)*(y[i]-my)
+	}
+	slope := 1.0
+	if xx > n*0.01 {
+		slope = math.Max(0, math.Min(2, xy/xx))
+	}
+	return my - slope*mx
 }
 
 // deepest is the least of the medians of three neighbours.

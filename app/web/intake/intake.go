@@ -23,7 +23,10 @@ import (
 	"mellowthump/core/session"
 )
 
-type handlers struct{ *shell.Server }
+type handlers struct {
+	*shell.Server
+	watched *watched
+}
 
 type sheet struct {
 	*shell.View
@@ -284,7 +287,7 @@ type importsView struct {
 func (h *handlers) importsView(ctx context.Context, id string) (importsView, error) {
 	jobs, err := h.Store.Jobs(ctx, id)
 	jobs = slices.DeleteFunc(jobs, func(j store.Job) bool {
-		return j.Kind == shell.ReferenceJob || j.Kind == shell.VoiceJob || j.Kind == shell.SplitJob || j.Kind == shell.PrintJob || j.State == store.Ready
+		return j.Kind == shell.ReferenceJob || j.Kind == shell.VoiceJob || j.Kind == shell.SplitJob || j.Kind == shell.PrintJob || j.Kind == shell.BounceJob || j.State == store.Ready
 	}) // shown on Levels, on Room, on Body, on Print; beside the list
 	v := importsView{SongID: id, Jobs: h.Pool.Now(jobs)}
 	sum := 0.0

@@ -14,7 +14,7 @@ type Taking func(answer gin.HandlerFunc) gin.HandlerFunc
 
 // Stage returns the stage, and what takes finished tracks in, which Levels shows, and a voice, which Room does.
 func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
-	h := &handlers{s}
+	h := &handlers{s, newWatched()}
 	return &shell.Stage{
 		Key: "intake", Name: "Intake", Question: "What did I bring, what is it, is any of it broken?",
 		Findings: func(_ *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Intake(), nil },
@@ -22,8 +22,10 @@ func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
 		Routes:   h.routes,
 		Jobs: map[string]worker.Kind{
 			importJob: {Run: h.runImport}, midiJob: {Run: h.runImport, Light: true}, archiveJob: {Run: h.runImport}, shell.ReferenceJob: {Run: h.runImport}, shell.VoiceJob: {Run: h.runImport},
+			shell.BounceJob: {Run: h.runBounce},
 		},
-		Scripts: []string{"intake.js"},
+		Background: h.watch,
+		Scripts:    []string{"intake.js"},
 	}, h.takes(shell.ReferenceJob, "levels"), h.takes(shell.VoiceJob, "room")
 }
 
@@ -40,6 +42,9 @@ func (h *handlers) routes(g *gin.RouterGroup) {
 	g.POST("/roles", h.LimitForm, h.setRoles)
 	g.POST("/settings", h.LimitForm, h.setSettings)
 	g.POST("/take-proposal", h.LimitForm, h.takeProposal)
+	g.GET("/bounces", h.bounces)
+	g.POST("/bounces", h.LimitForm, h.nameFolder)
+	g.POST("/bounces/left", h.LimitForm, h.takeLeft)
 	g.GET("/imports", h.imports)
 	g.POST("/imports/:job/cancel", h.LimitForm, h.cancelImport)
 	g.POST("/imports/forget", h.LimitForm, h.forgetImports)

@@ -218,3 +218,6 @@ func (s *Server) leave(c *gin.Context) {
 	http.SetCookie(c.Writer, &http.Cookie{Name: sessionCookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
 	c.Redirect(http.StatusSeeOther, "/")
 }
+
+// OnNetwork reports whether the program is open to a network, and not to this machine alone.
+func (s *Server) OnNetwork() bool { return s.gate != nil }

@@ -9,5 +9,8 @@ const VoiceJob = "voice"
 // SplitJob is the kind of the jobs that take a stem's file apart.
 const SplitJob = "split"
 
+// BounceJob is the kind of the jobs that take in a file of a song's bounce folder.
+const BounceJob = "bounce"
+
 // PrintJob is the kind of the jobs that print what goes out.
 const PrintJob = "print"

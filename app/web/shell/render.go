@@ -54,7 +54,7 @@ var throughs = func() (out [][]compare.Through) {
 }()
 
 // styles are the layers of the look, in order: what all stand on, what pages share, and a file a stage.
-var styles = []string{"tokens", "shell", "controls", "tables", "intake", "pictures", "duck", "log", "deck", "pocket", "levels", "chains", "hits", "home", "room", "body", "width", "compare", "print"}
+var styles = []string{"tokens", "shell", "controls", "tables", "intake", "pictures", "duck", "log", "deck", "pocket", "levels", "chains", "hits", "home", "room", "body", "width", "compare", "print", "bounces"}
 
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{

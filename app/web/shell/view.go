@@ -50,6 +50,8 @@ type Stage struct {
 	Routes func(g *gin.RouterGroup)
 	// Jobs are the kinds of background work that the stage starts.
 	Jobs map[string]worker.Kind
+	// Background runs as long as the program does.
+	Background func(ctx context.Context)
 	// Scripts are loaded with the page: files in static/js.
 	Scripts []string
 }

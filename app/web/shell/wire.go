@@ -68,7 +68,15 @@ func (s *Server) Start(ctx context.Context) error {
 			slog.Error("measuring files anew", "err", err)
 		}
 	})
-	return s.Pool.Resume(ctx)
+	if err := s.Pool.Resume(ctx); err != nil {
+		return err
+	}
+	for _, stage := range s.stages {
+		if stage.Background != nil {
+			s.Pool.Background(stage.Background)
+		}
+	}
+	return nil
 }
 
 // ServeHTTP answers a request.

@@ -1,0 +1,165 @@
+package bench
+
+import (
+	"context"
+	"math"
+	"slices"
+	"strings"
+	"testing"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/dsp"
+	"mellowthump/core/intake"
+	"mellowthump/core/landed"
+	"mellowthump/core/mix"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+	"mellowthump/internal/outside"
+	"mellowthump/internal/sampled"
+)
+
+// recordedPair is a recorded kick over a recorded bass, sixteen seconds, on the bench.
+func recordedPair(t *testing.T) *Bench {
+	t.Helper()
+	var kick, bass []sampled.Note
+	for i := range 16 {
+		at := float64(i)
+		kick = append(kick, sampled.Note{At: at, End: at + 0.2, Key: 36, Velocity: 110, Channel: sampled.Drums})
+		bass = append(bass, sampled.Note{At: at, End: at + 0.9, Key: []int{29, 32, 27, 34}[i%4], Velocity: 100})
+	}
+	lib := &mix.Memory{}
+	song := session.New("Test", 120)
+	song.Rate = rate
+	facts := map[string]*intake.Analysis{}
+	for _, s := range []struct {
+		id   string
+		role session.Role
+		x    []float32
+	}{{"c", session.Kick, sampled.Play(t, map[int]int{sampled.Drums: 24}, kick, 17).Mono()}, {"b", session.Bass, sampled.Play(t, map[int]int{0: 33}, bass, 17).Mono()}} {
+		b := audio.Buffer{Rate: rate, Ch: [][]float32{s.x}}
+		sha := strings.Repeat(s.id, 64)
+		lib.Put(sha, b)
+		a, err := intake.Analyse(context.Background(), audio.Memory{Buffer: b}, s.id, nil)
+		if err == nil {
+			err = intake.Describe(context.Background(), audio.Memory{Buffer: b}, a)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		facts[sha] = a
+		song.Stems = append(song.Stems, session.Stem{ID: s.id, Name: s.id, Role: s.role, Audio: sha})
+	}
+	song.Settle()
+	return New(mix.New(lib, 1<<28), &song, facts)
+}
+
+// bounced renders a stem as another program would that was set like a song, and puts the file in the library.
+func bounced(t *testing.T, b *Bench, song session.Song, id, sha string) {
+	t.Helper()
+	for i := range song.Stems {
+		song.Stems[i].Mute = song.Stems[i].ID != id
+	}
+	x, _, err := b.Renderer.Solo(context.Background(), &song, mix.SoloAll, mix.Window{To: 17 * rate})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.Renderer.Library.(*mix.Memory).Put(sha, audio.Buffer{Rate: rate, Ch: [][]float32{x.Mono()}})
+}
+
+// A bounce is compared with what was planned for the file before it: ducks of all schools, filters, time and gain; what it holds is
+// off from then on and the sum of it stays as it was planned; the next bounce is compared with the same plan until all of it has
+// landed.
+func TestLanded(t *testing.T) {
+	outside.Slow(t)
+	ctx := context.Background()
+	comp := &move.Compressor{}
+	*comp = move.Compressor{Threshold: -30, Ratio: 6, Attack: 1, Release: 90, Knee: 6}
+	for school, duck := range map[string]*move.Duck{
+		"curve":      {School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -4}, {MS: 0, DB: -9}, {MS: 60, DB: -9}, {MS: 150}}},
+		"compressor": {School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: comp},
+	} {
+		b := recordedPair(t)
+		st := b.Song.Stem("b")
+		st.Clip, st.Fader = -2, -1.5
+		st.Moves = move.Chain{
+			{ID: "high", Params: &move.Filter{Shape: dsp.Highpass, Hz: 45, Slope: 24, Q: 1}},
+			{ID: "bell", Params: &move.Filter{Shape: dsp.Bell, Hz: 300, Q: 1, DB: -4}},
+			{ID: "nudge", Params: &move.Nudge{MS: 2}},
+			{ID: "duck-b", Params: duck},
+		}
+		if err := b.Song.Validate(); err != nil {
+			t.Fatalf("%s: %v", school, err)
+		}
+		whole := strings.Repeat("d", 64)
+		bounced(t, b, b.Song.Clone(), "b", whole)
+		l, err := b.Landed(ctx, "b", whole)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if l.State() != landed.Yes || len(l.Other) > 0 {
+			t.Errorf("%s: %s %+v %+v", school, l.Says(), l.Items, l.Found)
+		}
+		song := b.Song.Clone()
+		if said, err := l.Edit(st, whole).Apply(&song); err != nil || said != "Bounce of b: landed" {
+			t.Fatal(said, err)
+		}
+		now := song.Stem("b")
+		if now.Clip != 0 || now.Fader != 0 || len(now.Moves.Active()) != 0 || now.Back == nil || !now.Back.All || now.Was != st.Audio {
+			t.Errorf("%s: %+v", school, now)
+		}
+		if of, planned := now.PlannedFor(); of != whole || len(planned.Moves.Active()) != 0 {
+			t.Errorf("the next bounce is planned for %s", of[:3])
+		}
+
+		// before its fader, the bell half, the corner elsewhere, no duck
+		other := b.Song.Clone()
+		o := other.Stem("b")
+		o.Fader = 0
+		o.Moves[0].Params = &move.Filter{Shape: dsp.Highpass, Hz: 60, Slope: 24, Q: 1}
+		o.Moves[1].Params = &move.Filter{Shape: dsp.Bell, Hz: 300, Q: 1, DB: -2}
+		o.Moves = slices.Delete(o.Moves, 3, 4)
+		half := strings.Repeat("e", 64)
+		bounced(t, b, other, "b", half)
+		l, err = b.Landed(ctx, "b", half)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want := map[string]landed.State{"": landed.Yes, "high": landed.Part, "bell": landed.Part, "nudge": landed.Yes, "duck-b": landed.No}
+		for _, i := range l.Items {
+			if i.State != want[i.ID] {
+				t.Errorf("%s: %+v, not %s", school, i, want[i.ID])
+			}
+		}
+		if f := l.Found; math.Abs(f.Gain+2) > 0.1 || math.Abs(math.Log2(f.Filters[0].Hz/60)) > 1.0/6 || math.Abs(f.Filters[1].DB+2) > 1 || math.Abs(f.Delay-2) > 0.1 || l.State() != landed.Part {
+			t.Errorf("%s: %s %+v", school, l.Says(), f)
+		}
+		song = b.Song.Clone()
+		if _, err := l.Edit(st, half).Apply(&song); err != nil {
+			t.Fatal(err)
+		}
+		now = song.Stem("b")
+		if now.Clip != 0 || now.Fader != -1.5 || len(now.Moves.Active()) != 1 || now.Back.Of != st.Audio || now.Back.All {
+			t.Errorf("%s: %+v %+v", school, now, now.Back)
+		}
+		// the next is compared with the same plan, and then all of it has landed
+		c := New(b.Renderer, &song, b.Facts)
+		l, err = c.Landed(ctx, "b", whole)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if l.State() != landed.Yes || l.Of != st.Audio {
+			t.Errorf("%s, the second: %s %+v", school, l.Says(), l.Items)
+		}
+		if _, err := l.Edit(now, whole).Apply(&song); err != nil {
+			t.Fatal(err)
+		}
+		if now = song.Stem("b"); now.Fader != 0 || len(now.Moves.Active()) != 0 || !now.Back.All {
+			t.Errorf("%s: %+v", school, now)
+		}
+		// and what came last can be looked at again
+		again, err := New(b.Renderer, &song, b.Facts).Landed(ctx, "b", whole)
+		if err != nil || again.State() != landed.Yes || len(again.Items) != len(l.Items) {
+			t.Errorf("%v %+v", err, again)
+		}
+	}
+}
