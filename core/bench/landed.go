@@ -117,7 +117,7 @@ type gainTo struct {
 
 // Edit puts the new file in the stem's place.
 func (l *Landed) Edit(st *session.Stem, audio string) session.Bounced {
-	e := session.Bounced{Stem: st.ID, Audio: audio, From: st.Audio, Gain: l.steps, Part: l.part, All: l.State() == landed.Yes, Said: l.Says()}
+	e := session.Bounced{Stem: st.ID, Audio: audio, From: st.Audio, Gain: l.steps, Part: l.part, All: l.State() == landed.Yes || len(l.Items) == 0, Said: l.Says()}
 	for _, i := range l.Items {
 		if i.ID != "" && l.Came(i.ID) {
 			e.Moves = append(e.Moves, i.ID)
