@@ -43,6 +43,7 @@ var All = []Figure{
 	{"sum", "running sum", "dBFS", 1, "Peak of the master as the parts join it one after another, each a real sum. A bus's fader is a gain; nothing is added up in decibels."},
 	{"shares", "share in the peaks", "%", 0, "Energy of each part at the worst sample of each of the loudest stretches of 50 ms, over that of all parts."},
 	{"landed", "what came back", "dB", 1, "The gain between the old file and the new: by least squares where both hold the same sound, else by RMS. It landed when it is within 0.3 dB of the plan."},
+	{"bounced", "what a bounce holds", "dB, Hz, ms", 1, "What was done between the file that was planned for and the bounce, told from the two alone: a fit of gain, filters, time and polarity to how one follows from the other, and the median gain at the hits. Landed: gain within 0.3 dB, time 0.15 ms, a corner a sixth of an octave, a bell 1 dB, a duck 1 dB."},
 	{"cellar", "under kick and bass", "dB", 1, "Energy of kick and bass together in 20 to 150 Hz over that of everything else, behind the master, over the judged stretch, in dB; of a part, over what it brings alone."},
 	{"cellarshare", "share of the cellar", "%", 0, "Energy of the part in 20 to 150 Hz over that of all parts but kick and bass."},
 	{"cellarfreed", "freed by a cut", "dB", 1, "By how much the energy of all but kick and bass falls in 20 to 150 Hz with the part cut at the corner that goes unheard in the mix, in dB."},
