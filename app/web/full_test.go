@@ -2,6 +2,7 @@ package web
 
 import (
 	"errors"
+	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -104,6 +105,38 @@ func TestDiskFull(t *testing.T) {
 	}
 	if status, _ := b.edit(id, "/settings", url.Values{"name": {"Low Tide"}, "bpm": {"121"}, "grid": {"0"}, "leader": {"kick"}}); status != 200 {
 		t.Errorf("an edit with room again: %d", status)
+	}
+	// a print that runs out of room waits too, and is whole when there is room again
+	print, err := b.server.Store.AddJob(t.Context(), store.Job{SongID: id, Kind: "print", Name: "Low Tide", State: store.Queued, Payload: fmt.Sprintf(`{"rev":%d,"what":["mix","stems"]}`, b.load(id).Rev)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	fill()
+	if err := b.server.Pool.Resume(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	for deadline := time.Now().Add(20 * time.Second); ; <-time.After(20 * time.Millisecond) {
+		if _, page := b.do("GET", "/songs/"+id+"/print/goes", nil); strings.Contains(page, "the disk is full; it goes on when there is room") {
+			break
+		} else if time.Now().After(deadline) {
+			t.Fatalf("the print does not say that the disk is full: %.600s", page)
+		}
+	}
+	if got, _ := b.do("GET", fmt.Sprintf("/songs/%s/print/goes/%d", id, print), nil); got != 404 {
+		t.Errorf("half a print is given: %d", got)
+	}
+	if err := os.Remove(ballast); err != nil {
+		t.Fatal(err)
+	}
+	for deadline := time.Now().Add(20 * time.Second); ; <-time.After(20 * time.Millisecond) {
+		if j, err := b.server.Store.Job(t.Context(), print); err == nil && j.State == store.Done {
+			break
+		} else if time.Now().After(deadline) {
+			t.Fatalf("with room again the print is %+v, %v", j, err)
+		}
+	}
+	if _, body := b.do("GET", fmt.Sprintf("/songs/%s/print/goes/%d", id, print), nil); !strings.HasPrefix(body, "PK") || !strings.Contains(body, "checksums.sha256") {
+		t.Errorf("the print begins with %.20q", body)
 	}
 	b.server.Pool.Close()
 	b.server.Store.Close()

@@ -24,15 +24,17 @@ import (
 	"time"
 
 	"mellowthump/app/store"
+	"mellowthump/core/archive"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 )
 
 const (
 	serveIn    = "MELLOWTHUMP_TEST_SERVE" // a child of the test serves that folder
 	cyclesWord = "MELLOWTHUMP_KILLS"      // how many times it is killed
-	cycles     = 20
+	cycles     = 50
 )
 
 // promised is what a server acknowledged before it was killed.
@@ -41,19 +43,21 @@ type promised struct {
 	uploads map[string]bool // sent; whether it was acknowledged
 	edits   []string
 	takes   []string
+	reads   map[string]bool // songs that an archive was sent to; whether it was acknowledged
 }
 
 // killing is a song that is worked on while its server is killed.
 type killing struct {
-	t    *testing.T
-	url  string
-	song string
-	n    int // of the cycle
+	t       *testing.T
+	url     string
+	song    string
+	n       int // of the cycle
+	archive []byte
 	*promised
 }
 
-// A program that is killed at any moment, by -9, TERM or INT, while files come in, edits are made, a duck is fitted and
-// takes are saved, keeps all that it acknowledged: nothing is lost, nothing half there, nothing there twice.
+// A program that is killed at any moment, by -9, TERM or INT, while files and archives come in, edits are made, a duck is fitted,
+// takes are saved and prints are made, keeps all that it acknowledged: nothing is lost, nothing half there, nothing there twice.
 func TestKill(t *testing.T) {
 	outside.Slow(t)
 	dir, most := t.TempDir(), cycles
@@ -61,8 +65,8 @@ func TestKill(t *testing.T) {
 		most = n
 	}
 	const aSong = 20 // cycles
-	p := &promised{uploads: map[string]bool{}}
-	k := &killing{t: t, promised: p}
+	p := &promised{uploads: map[string]bool{}, reads: map[string]bool{}}
+	k := &killing{t: t, promised: p, archive: smallArchive(t)}
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 1))
@@ -80,7 +84,7 @@ func TestKill(t *testing.T) {
 		}
 		ctx, stop := context.WithCancel(t.Context())
 		var work sync.WaitGroup
-		for _, do := range []func(context.Context){k.upload, k.edit, k.take, k.fit, k.print} {
+		for _, do := range []func(context.Context){k.upload, k.edit, k.take, k.fit, k.print, k.read} {
 			work.Go(func() { do(ctx) })
 		}
 		<-time.After(time.Duration(100+r.IntN(700)) * time.Millisecond) // the moment
@@ -102,6 +106,9 @@ func TestKill(t *testing.T) {
 		k.settled(id)
 		k.song = id
 		k.takeIn()
+	}
+	for id := range k.reads {
+		k.settled(id)
 	}
 	child.Process.Signal(syscall.SIGTERM)
 	child.Wait()
@@ -188,6 +195,56 @@ func (k *killing) posted(ctx context.Context, path string, form url.Values) bool
 	form.Set("rev", m[1])
 	_, ok := k.request(ctx, "POST", "/songs/"+k.song+path, "application/x-www-form-urlencoded", []byte(form.Encode()))
 	return ok
+}
+
+// smallArchive is a song of two short stems.
+func smallArchive(t *testing.T) []byte {
+	t.Helper()
+	song := session.New("Read", 120)
+	song.Rate = 44100
+	files := map[string][]byte{}
+	for i, role := range []session.Role{session.Kick, session.Bass} {
+		b := audio.New(44100, 1, 44100)
+		for j := range b.Ch[0] {
+			b.Ch[0][j] = float32((j*(i+5))%991)/1200 - 0.4
+		}
+		var sound bytes.Buffer
+		if err := wav.Write(&sound, b, wav.Int24); err != nil {
+			t.Fatal(err)
+		}
+		sha := fmt.Sprintf("%x", sha256.Sum256(sound.Bytes()))
+		files[sha] = sound.Bytes()
+		song.Stems = append(song.Stems, session.Stem{ID: fmt.Sprintf("s%d", i+1), Name: string(role), Role: role, Audio: sha})
+	}
+	song.Settle()
+	var out bytes.Buffer
+	if err := archive.Write(t.Context(), &out, &song, func(sha string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(files[sha])), nil }); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
+}
+
+// read sends an archive to one new song after another.
+func (k *killing) read(ctx context.Context) {
+	for i := 0; i < 3 && ctx.Err() == nil; i++ {
+		page, ok := k.request(ctx, "POST", "/songs", "application/x-www-form-urlencoded", []byte(url.Values{"name": {fmt.Sprintf("Read %d-%d", k.n, i)}, "bpm": {"120"}}.Encode()))
+		m := regexp.MustCompile(`/songs/(\w+)/stems`).FindStringSubmatch(page)
+		if !ok || m == nil {
+			continue
+		}
+		var form bytes.Buffer
+		w := multipart.NewWriter(&form)
+		part, _ := w.CreateFormFile("files", "Read.zip")
+		part.Write(k.archive)
+		w.Close()
+		k.mu.Lock()
+		k.reads[m[1]] = false
+		k.mu.Unlock()
+		_, ok = k.request(ctx, "POST", "/songs/"+m[1]+"/stems", w.FormDataContentType(), form.Bytes())
+		k.mu.Lock()
+		k.reads[m[1]] = ok
+		k.mu.Unlock()
+	}
 }
 
 // edit writes one word after another into the song's key.
@@ -353,6 +410,22 @@ func (k *killing) verify(dir string, songs []string) {
 			k.t.Errorf("the edit %s is lost", word)
 		}
 	}
+	whole := 0
+	for id, ok := range k.reads {
+		song, err := st.Load(k.t.Context(), id)
+		if err != nil {
+			k.t.Fatal(err)
+		}
+		if n := len(song.Stems); n != 0 && n != 2 || ok && n == 0 {
+			k.t.Errorf("the song of an archive, acknowledged %v, has %d stems", ok, n)
+		} else if n == 2 {
+			whole++
+		}
+	}
+	if whole == 0 {
+		k.t.Error("no archive was read")
+	}
+	k.t.Logf("%d archives of %d sent are read, whole", whole, len(k.reads))
 	prints, _ := filepath.Glob(filepath.Join(dir, "prints", "*.zip"))
 	for _, path := range prints {
 		if err := wholePrint(path); err != nil {
