@@ -195,3 +195,38 @@ func TestArchiveThereAndBack(t *testing.T) {
 		t.Errorf("%+v", jobs)
 	}
 }
+
+// The settings sheet is a page of what stands in the CSV, on the screen and, whole in itself, in the zip; names follow the pattern,
+// and a wrong one is refused with what was typed.
+func TestSheetPageAndNames(t *testing.T) {
+	b, id := ready(t)
+	b.edit(id, "/duck/fit", url.Values{})
+	bass := bassID(b, id)
+	b.level(id, "/gain", url.Values{"of": {bass}, "step": {"clip"}, "db": {"-2.5"}})
+	page := b.get("/songs/" + id + "/print/sheet")
+	for _, want := range []string{"−2.5 dB", "ducks by", "/static/css/sheet.css?"} {
+		if !strings.Contains(page, want) {
+			t.Errorf("the page does not say %q: %.600s", want, page)
+		}
+	}
+	if strings.Contains(page, "<style>") || !strings.Contains(b.get("/static/css/sheet.css"), "@media print") {
+		t.Error("the page brings its own style along")
+	}
+	files := b.printed(id, "sheet", "stems", "curves", "hits")
+	var sheet string
+	for name, body := range files {
+		if strings.HasSuffix(name, "settings.html") {
+			sheet = body
+		}
+	}
+	if !strings.Contains(sheet, "<style>") || !strings.Contains(sheet, "−2.5 dB") || strings.Contains(sheet, "/static/") {
+		t.Errorf("the file is not whole in itself: %.400s", sheet)
+	}
+	if len(files) != 2+1+1+2+1+1 { // stems, CSV, hits, curve and gain, page, checksums
+		t.Errorf("%d files", len(files))
+	}
+	status, answer := b.edit(id, "/print/goes", url.Values{"what": {"mix"}, "names": {"{name} {title}"}})
+	if status != 422 || !strings.Contains(answer, "{title} stands for nothing") || !strings.Contains(answer, `value="{name} {title}"`) || strings.Contains(answer, `id="goes-stems" checked`) {
+		t.Errorf("%d %.700s", status, answer)
+	}
+}

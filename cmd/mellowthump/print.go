@@ -30,6 +30,7 @@ func printSong(ctx context.Context, args []string, out io.Writer) error {
 	to := f.String("out", "", "")
 	what := f.String("what", "premaster,copy,stems,sheet,hits", "")
 	form := f.String("form", "24", "")
+	names := f.String("names", "", "")
 	if err := parse(f, args); err != nil {
 		return err
 	}
@@ -44,9 +45,12 @@ func printSong(ctx context.Context, args []string, out io.Writer) error {
 	case !known:
 		return errUsage{fmt.Errorf("print: %q is no form; 16, 24, 32f and flac are known", *form)}
 	}
+	if err := export.CheckNames(*names); err != nil {
+		return errUsage{fmt.Errorf("print: --names: %w", err)}
+	}
 	for _, w := range goes {
 		if w == "archive" || !slices.ContainsFunc(export.Goings, func(g export.Going) bool { return g.Key == w }) {
-			return errUsage{fmt.Errorf("print: there is no %q to print; premaster, copy, mix, stems, buses, sheet and hits are known", w)}
+			return errUsage{fmt.Errorf("print: there is no %q to print; premaster, copy, mix, stems, buses, sheet, hits and curves are known", w)}
 		}
 	}
 	zip, err := os.Open(*name)
@@ -80,7 +84,7 @@ func printSong(ctx context.Context, args []string, out io.Writer) error {
 	if err := os.Mkdir(parts, 0o700); err != nil {
 		return err
 	}
-	files, err := export.Out(ctx, mix.New(s, 64<<20), &song, goes, as, parts, nil, func(float64) {})
+	files, err := export.Out(ctx, mix.New(s, 64<<20), &song, export.Order{What: goes, Form: as, Names: *names}, parts, nil, func(float64) {})
 	if err != nil {
 		return fmt.Errorf("%s: %w", *name, err)
 	}

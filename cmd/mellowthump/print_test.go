@@ -58,7 +58,7 @@ func TestPrintOfAnArchive(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &said); err != nil || said.Song != "Copper Kettle" || len(said.Files) < 10 {
 		t.Fatalf("%s %v", out, err)
 	}
-	files, err := export.Out(ctx, mix.New(here, 1<<28), &song, []string{"premaster", "mix", "stems", "buses", "sheet"}, "wav32", t.TempDir(), nil, func(float64) {})
+	files, err := export.Out(ctx, mix.New(here, 1<<28), &song, export.Order{What: []string{"premaster", "mix", "stems", "buses", "sheet"}, Form: "wav32"}, t.TempDir(), nil, func(float64) {})
 	if err != nil || len(files) != len(said.Files) {
 		t.Fatalf("%d files, %v", len(files), err)
 	}

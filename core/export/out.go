@@ -4,10 +4,13 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"hash"
 	"io"
+	"math"
 	"os"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -29,7 +32,15 @@ type Going struct{ Key, Label string }
 
 // Goings are all of it, in the order in which it is written.
 var Goings = []Going{
-	{"premaster", "premaster, 32-bit float"}, {"copy", "listening copy, 16 bit, dithered"}, {"mix", "mix as the deck plays it"}, {"stems", "stems, aligned"}, {"buses", "buses"}, {"sheet", "settings sheet (CSV)"}, {"hits", "hits (CSV)"}, {"archive", "archive: the song with its audio"},
+	{"premaster", "premaster, 32-bit float"}, {"copy", "listening copy, 16 bit, dithered"}, {"mix", "mix as the deck plays it"}, {"stems", "stems, aligned"}, {"buses", "buses"}, {"sheet", "settings sheet (a page, CSV)"}, {"hits", "hits (MIDI)"}, {"curves", "the duck's curve (CSV) and gain (MIDI)"}, {"archive", "archive: the song with its audio"},
+}
+
+// Order says what of a song goes out, and how.
+type Order struct {
+	What  []string // keys of Goings
+	Form  string   // of mix, stems and buses: one of Forms or "flac", where no other is named
+	Names string   // the pattern of their names, see Named; empty: as is usual
+	Extra []File   // what is put beside it
 }
 
 // entry is a file that goes out: what is printed at a tap, or what writes itself.
@@ -41,10 +52,15 @@ type entry struct {
 }
 
 // entries are the files of what is asked, with names that are Safe and differ.
-func entries(r *mix.Renderer, song *session.Song, what []string, form string, frames int, open func(sha string) (io.ReadCloser, error)) []entry {
+func entries(ctx context.Context, r *mix.Renderer, song *session.Song, o Order, frames int, open func(sha string) (io.ReadCloser, error)) ([]entry, error) {
 	var out []entry
-	sound := func(tap mix.Tap, name, form string) {
-		out = append(out, entry{File: Print(r, song, tap, frames, name, form), tap: &tap, form: form})
+	what, form := o.What, o.Form
+	sound := func(tap mix.Tap, usual, form string, n int, name string) {
+		f := Print(r, song, tap, frames, usual, form)
+		if o.Names != "" {
+			f.Name = Safe(Named(o.Names, song, n, name) + path.Ext(f.Name))
+		}
+		out = append(out, entry{File: f, tap: &tap, form: form})
 	}
 	for _, g := range Goings {
 		if !slices.Contains(what, g.Key) {
@@ -52,21 +68,21 @@ func entries(r *mix.Renderer, song *session.Song, what []string, form string, fr
 		}
 		switch g.Key {
 		case "premaster":
-			sound(mix.Tap{Premaster: true}, song.Name+" premaster", "wav32")
+			sound(mix.Tap{Premaster: true}, song.Name+" premaster", "wav32", 0, "premaster")
 		case "copy":
-			sound(mix.Tap{}, song.Name+" listening copy", "wav16")
+			sound(mix.Tap{}, song.Name+" listening copy", "wav16", 0, "listening copy")
 		case "mix":
-			sound(mix.Tap{}, song.Name+" mix", form)
+			sound(mix.Tap{}, song.Name+" mix", form, 0, "mix")
 		case "stems":
 			for i := range song.Stems {
 				if st := &song.Stems[i]; !st.Mute {
-					sound(mix.Tap{Stem: st.ID}, fmt.Sprintf("stem %02d %s", i+1, st.Name), form)
+					sound(mix.Tap{Stem: st.ID}, fmt.Sprintf("stem %02d %s", i+1, st.Name), form, i+1, st.Name)
 				}
 			}
 		case "buses":
 			for _, b := range song.Buses {
 				if !b.Mute {
-					sound(mix.Tap{Bus: b.ID}, "bus "+b.Name, form)
+					sound(mix.Tap{Bus: b.ID}, "bus "+b.Name, form, 0, "bus "+b.Name)
 				}
 			}
 		case "archive":
@@ -76,10 +92,27 @@ func entries(r *mix.Renderer, song *session.Song, what []string, form string, fr
 		case "sheet":
 			out = append(out, entry{File: Sheet(song)})
 		case "hits":
-			if f, err := Hits(r, song); err == nil { // a song without hits has none
+			f, err := Hits(r, song)
+			if err == nil {
+				out = append(out, entry{File: f})
+			} else if !errors.Is(err, ErrNoHits) {
+				return nil, err
+			}
+		case "curves":
+			if d, off := song.Duck(); d == nil || off { // a song without a duck has none
+				continue
+			}
+			for _, of := range []func(context.Context, *mix.Renderer, *session.Song) (File, error){Curve, GainMIDI} {
+				f, err := of(ctx, r, song)
+				if err != nil {
+					return nil, err
+				}
 				out = append(out, entry{File: f})
 			}
 		}
+	}
+	for _, f := range o.Extra {
+		out = append(out, entry{File: f})
 	}
 	var files []File
 	for _, e := range out {
@@ -88,18 +121,20 @@ func entries(r *mix.Renderer, song *session.Song, what []string, form string, fr
 	for i, f := range Zip("x", files).Parts {
 		out[i].Name = f.Name
 	}
-	return out
+	return out, nil
 }
 
-// Out prints what goes out of a song: all sound in one pass, as long as the longest stem, into files of dir that the caller removes, in the form that is one of Forms or "flac" where no other is
-// named; what is returned reads from there, and the last is the list of SHA-256 checksums of all that was written before it. open gives the file of a hash for the archive; nil: there is none. report says how
+// Out prints what goes out of a song: all sound in one pass, as long as the longest stem, into files of dir that the caller removes; what is returned reads from there, and the last is the list of SHA-256 checksums of all that was written before it. open gives the file of a hash for the archive; nil: there is none. report says how
 // far the pass is, 0 to 1.
-func Out(ctx context.Context, r *mix.Renderer, song *session.Song, what []string, form, dir string, open func(sha string) (io.ReadCloser, error), report func(done float64)) ([]File, error) {
+func Out(ctx context.Context, r *mix.Renderer, song *session.Song, o Order, dir string, open func(sha string) (io.ReadCloser, error), report func(done float64)) ([]File, error) {
 	frames, err := r.Length(song)
 	if err != nil {
 		return nil, err
 	}
-	all := entries(r, song, what, form, frames, open)
+	all, err := entries(ctx, r, song, o, frames, open)
+	if err != nil {
+		return nil, err
+	}
 	if frames == 0 || len(all) == 0 {
 		return nil, ErrNoPart
 	}
@@ -229,9 +264,33 @@ func pressed(ctx context.Context, path string, pack bool, w io.Writer) error {
 	return packedTo(ctx, b, w)
 }
 
-// Sheet is all that a song does, a row each: the gains of every stem, bus and the master, and every move that is on, in general terms.
+// Sheet is Rows as CSV.
 func Sheet(song *session.Song) File {
-	rows := [][]string{{"place", "what", "value", "unit", "words", "why"}}
+	return CSV(song.Name+" settings.csv", ',', append([][]string{{"place", "what", "value", "unit", "words", "why"}}, Rows(song)...))
+}
+
+// words says a move so that it can be set elsewhere: of a drawn duck its points too.
+func words(p move.Params) string {
+	out := move.Words(p)
+	d, is := p.(*move.Duck)
+	if !is || d.Keyed() {
+		return out
+	}
+	var points []string
+	for _, p := range d.Points {
+		at := figure.Signed(math.Round(10*p.MS)/10, -1) + " ms"
+		if p.Note != "" {
+			at = p.Note
+		}
+		points = append(points, at+" "+figure.Signed(p.DB, 1)+" dB")
+	}
+	return out + ": " + strings.Join(points, ", ") + " after the hit"
+}
+
+// Rows are all that a song does, a row each of place, what, value, unit, words and why: the gains of every stem, bus and the master,
+// and every move that is on, in general terms.
+func Rows(song *session.Song) [][]string {
+	var rows [][]string
 	gain := func(place, what string, v float64, unit string) {
 		if v != 0 {
 			rows = append(rows, []string{place, what, figure.Signed(v, -1), unit, "", ""})
@@ -239,7 +298,7 @@ func Sheet(song *session.Song) File {
 	}
 	chain := func(place string, moves move.Chain) {
 		for _, m := range moves.Active() {
-			rows = append(rows, []string{place, strings.ToLower(m.Params.Kind().Label), "", "", move.Words(m.Params), m.Why})
+			rows = append(rows, []string{place, strings.ToLower(m.Params.Kind().Label), "", "", words(m.Params), m.Why})
 		}
 	}
 	for i := range song.Stems {
@@ -264,5 +323,5 @@ func Sheet(song *session.Song) File {
 	}
 	chain("master", song.Master.Moves)
 	gain("master", "fader", song.Master.Fader, "dB")
-	return CSV(song.Name+" settings.csv", ',', rows)
+	return rows
 }

@@ -169,7 +169,7 @@ func TestOut(t *testing.T) {
 	r, song := worked(2)
 	song.Stem("pad").Name = song.Stem("bell").Name
 	ctx, none := context.Background(), func(float64) {}
-	files, err := Out(ctx, r, song, []string{"stems", "hits", "premaster", "archive"}, "flac", t.TempDir(), nil, none)
+	files, err := Out(ctx, r, song, Order{What: []string{"stems", "hits", "premaster", "archive"}, Form: "flac"}, t.TempDir(), nil, none)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -184,7 +184,7 @@ func TestOut(t *testing.T) {
 		t.Errorf("%d files, the first %s", len(files), files[0].Name)
 	}
 	// one pass is what each is by itself
-	if files, err = Out(ctx, r, song, []string{"premaster", "copy", "stems", "buses"}, "wav32", t.TempDir(), nil, none); err != nil {
+	if files, err = Out(ctx, r, song, Order{What: []string{"premaster", "copy", "stems", "buses"}, Form: "wav32"}, t.TempDir(), nil, none); err != nil {
 		t.Fatal(err)
 	}
 	frames, err := r.Length(song)
@@ -227,11 +227,11 @@ func TestOut(t *testing.T) {
 		}
 	}
 	for _, what := range [][]string{nil, {"nothing"}, {"archive"}} {
-		if _, err := Out(ctx, r, song, what, "", t.TempDir(), nil, none); err == nil {
+		if _, err := Out(ctx, r, song, Order{What: what, Form: ""}, t.TempDir(), nil, none); err == nil {
 			t.Errorf("%v goes out", what)
 		}
 	}
-	if _, err := Out(ctx, r, &session.Song{}, []string{"mix"}, "", t.TempDir(), nil, none); err == nil {
+	if _, err := Out(ctx, r, &session.Song{}, Order{What: []string{"mix"}, Form: ""}, t.TempDir(), nil, none); err == nil {
 		t.Error("a song without stems goes out")
 	}
 }
@@ -244,7 +244,7 @@ func BenchmarkPrintOut(b *testing.B) {
 	debug.FreeOSMemory() // what the demo was made of
 	most := 0.0
 	for b.Loop() {
-		files, err := Out(context.Background(), r, song, []string{"premaster", "copy", "stems", "sheet"}, "", b.TempDir(), nil, func(float64) { most = max(most, resident(b)) })
+		files, err := Out(context.Background(), r, song, Order{What: []string{"premaster", "copy", "stems", "sheet"}, Form: ""}, b.TempDir(), nil, func(float64) { most = max(most, resident(b)) })
 		if err != nil {
 			b.Fatal(err)
 		}

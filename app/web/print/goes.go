@@ -11,6 +11,7 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -25,6 +26,8 @@ type goesPayload struct {
 	Rev  int64    `json:"rev"`
 	What []string `json:"what"`
 	Form string   `json:"form"`
+
+	Names string `json:"names,omitempty"` // the pattern of the files' names
 }
 
 // forms are the forms of stems, buses and the mix.
@@ -35,6 +38,7 @@ type goesView struct {
 	*shell.View
 	Goings []export.Going
 	Forms  any
+	Tokens any
 	Chosen goesPayload
 	Under  *store.Job
 	Failed *store.Job
@@ -50,8 +54,9 @@ func (h *handlers) goes(c *gin.Context) {
 	}
 }
 
-func (h *handlers) showGoes(c *gin.Context, status int, v *shell.View, wrong string) {
-	out := goesView{View: v, Goings: export.Goings, Forms: forms, Chosen: goesPayload{What: []string{"premaster", "copy", "stems", "sheet", "hits"}}, Wrong: wrong}
+// showGoes shows it; typed is what was refused, which stays.
+func (h *handlers) showGoes(c *gin.Context, status int, v *shell.View, wrong string, typed ...goesPayload) {
+	out := goesView{View: v, Goings: export.Goings, Forms: forms, Tokens: export.Tokens, Chosen: goesPayload{What: []string{"premaster", "copy", "stems", "sheet", "hits"}}, Wrong: wrong}
 	jobs, err := h.Store.Jobs(c.Request.Context(), v.ID)
 	if err != nil {
 		h.FailWith(c, err)
@@ -84,6 +89,9 @@ func (h *handlers) showGoes(c *gin.Context, status int, v *shell.View, wrong str
 			}
 		}
 	}
+	for _, p := range typed {
+		out.Chosen = p
+	}
 	h.Write(c, status, "printgoes", out)
 }
 
@@ -114,16 +122,20 @@ func (h *handlers) goOut(c *gin.Context) {
 	if v == nil {
 		return
 	}
-	p := goesPayload{Rev: v.Rev, What: c.PostFormArray("what"), Form: c.PostForm("form")}
+	p := goesPayload{Rev: v.Rev, What: c.PostFormArray("what"), Form: c.PostForm("form"), Names: strings.TrimSpace(c.PostForm("names"))}
 	for _, w := range p.What {
 		if !slices.ContainsFunc(export.Goings, func(g export.Going) bool { return g.Key == w }) {
 			h.showGoes(c, http.StatusUnprocessableEntity, v, "There is nothing of that name to print.")
 			return
 		}
 	}
+	if err := export.CheckNames(p.Names); err != nil {
+		h.showGoes(c, http.StatusUnprocessableEntity, v, shell.Sentence(err.Error()), p)
+		return
+	}
 	switch _, known := export.Forms[p.Form]; {
 	case len(p.What) == 0:
-		h.showGoes(c, http.StatusUnprocessableEntity, v, "Tick what is to go out.")
+		h.showGoes(c, http.StatusUnprocessableEntity, v, "Tick what is to go out.", p)
 		return
 	case !known && p.Form != "flac":
 		h.showGoes(c, http.StatusUnprocessableEntity, v, "There is no such form.")
@@ -175,9 +187,17 @@ func (h *handlers) runGoes(ctx context.Context, j store.Job, report worker.Repor
 	if err != nil {
 		return err
 	}
+	var extra []export.File
+	if slices.Contains(p.What, "sheet") {
+		page, err := h.sheetFile(&song)
+		if err != nil {
+			return err
+		}
+		extra = append(extra, page)
+	}
 	err = h.Store.WritePrint(j.SongID, j.ID, func(f *os.File, dir string) error {
 		const pass = 0.8 // of the work
-		files, err := export.Out(ctx, h.Renderer, &song, p.What, p.Form, dir, func(sha string) (io.ReadCloser, error) { return h.Store.OpenRaw(sha) }, func(done float64) { report(pass*done, "printing") })
+		files, err := export.Out(ctx, h.Renderer, &song, export.Order{What: p.What, Form: p.Form, Names: p.Names, Extra: extra}, dir, func(sha string) (io.ReadCloser, error) { return h.Store.OpenRaw(sha) }, func(done float64) { report(pass*done, "printing") })
 		if err != nil {
 			return err
 		}

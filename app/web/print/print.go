@@ -38,6 +38,7 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.GET("/print/costs", h.Whole, h.costs)
 			g.GET("/print/who", h.Whole, h.who)
 			g.GET("/print/goes", h.goes)
+			g.GET("/print/sheet", h.sheetPage)
 			g.POST("/print/goes", h.LimitForm, h.goOut)
 			g.POST("/print/goes/:job/cancel", h.LimitForm, h.stopGoing)
 			g.GET("/print/goes/:job", h.fetch)

@@ -130,7 +130,7 @@ func (s *Server) fill(c *gin.Context, v *View) error {
 	if err != nil {
 		return err
 	}
-	v.Sheet, err = s.part(v.Stage.Key, data)
+	v.Sheet, err = s.Part(v.Stage.Key, data)
 	return err
 }
 

@@ -36,7 +36,8 @@ func (s *Server) Write(c *gin.Context, status int, name string, data any) {
 	c.Data(status, "text/html; charset=utf-8", b.Bytes())
 }
 
-func (s *Server) part(name string, data any) (template.HTML, error) {
+// Part renders a template to be put into another, or into a file.
+func (s *Server) Part(name string, data any) (template.HTML, error) {
 	var b bytes.Buffer
 	err := s.pages.ExecuteTemplate(&b, name, data)
 	return template.HTML(b.String()), err

@@ -4,6 +4,7 @@ package shell
 
 import (
 	"html/template"
+	"io/fs"
 	"net/http"
 	"net/url"
 	"strings"
@@ -36,6 +37,7 @@ type Server struct {
 
 	stages  []*Stage
 	pages   *template.Template
+	static  fs.FS
 	handler http.Handler
 	uploads atomic.Int64 // being read
 	routed  gin.RoutesInfo
@@ -45,6 +47,12 @@ type Server struct {
 	counts  sync.Map   // by song and stage: open findings, as last counted
 	drawn   sync.Map   // by song: its picture in the list
 }
+
+// Built changes with every start, for addresses of static files.
+func (s *Server) Built() string { return s.built }
+
+// Static reads a file that ships with the program.
+func (s *Server) Static(name string) ([]byte, error) { return fs.ReadFile(s.static, name) }
 
 // IsHTMX reports whether a page's own script asks.
 func IsHTMX(c *gin.Context) bool { return c.GetHeader("HX-Request") == "true" }

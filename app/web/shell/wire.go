@@ -20,7 +20,7 @@ import (
 
 // New wires a server over a data folder for those who are let in; templates and static are the files of all stages.
 func New(st *store.Store, who Access, templates, static fs.FS, stages func(*Server) []*Stage) (*Server, error) {
-	s := &Server{Store: st, gate: who.Gate, Renderer: mix.New(st, cacheBytes), whole: newWhole(), built: strconv.FormatInt(time.Now().Unix(), 36)}
+	s := &Server{Store: st, gate: who.Gate, Renderer: mix.New(st, cacheBytes), whole: newWhole(), static: static, built: strconv.FormatInt(time.Now().Unix(), 36)}
 	s.stages = stages(s)
 	kinds := map[string]worker.Kind{}
 	for _, stage := range s.stages {
