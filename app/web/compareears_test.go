@@ -387,6 +387,11 @@ func TestBlindTellsNothing(t *testing.T) {
 // A preference, a test that is left, one begun over another, and input that is none.
 func TestBlindTests(t *testing.T) {
 	b, id := ready(t)
+	same := url.Values{"a": {fmt.Sprintf("%d|now", b.load(id).Rev)}, "b": {fmt.Sprintf("%d|brought", b.load(id).Rev)}, "solo": {"both"}, "kind": {"same"}, "trials": {"5"}}
+	if status, page := b.edit(id, "/compare/ears", same); status != 422 || !strings.Contains(page, "there is nothing to hear between them") {
+		t.Errorf("a test between one sound and itself: %d %.300s", status, page)
+	}
+	b.edit(id, "/duck/fit", url.Values{})
 	b.edit(id, "/takes", url.Values{"name": {"First"}})
 	rev := b.load(id).Rev
 	take, brought := fmt.Sprintf("%d|", rev), fmt.Sprintf("%d|brought", rev)

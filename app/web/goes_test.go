@@ -107,7 +107,7 @@ func TestGoesOut(t *testing.T) {
 		t.Errorf("%.300s", page)
 	}
 	files = b.printed(id, "mix", "copy", "sheet")
-	if len(files) != 4 {
+	if len(files) != 5 {
 		t.Errorf("%d files", len(files))
 	}
 	_, after := sides(t, b.get("/songs/"+id+"/deck/data?solo=all&loop=1-5"))
@@ -126,7 +126,7 @@ func TestGoesOut(t *testing.T) {
 	if copy := name(files, "listening copy"); copy[34] != 16 {
 		t.Errorf("%d bits", copy[34])
 	}
-	rows, err := csv.NewReader(strings.NewReader(name(files, "settings"))).ReadAll()
+	rows, err := csv.NewReader(strings.NewReader(name(files, "settings.csv"))).ReadAll()
 	if err != nil || len(rows) < 3 || !strings.Contains(fmt.Sprint(rows), "limiter at") || !strings.Contains(fmt.Sprint(rows), "duck") {
 		t.Errorf("%v %v", rows, err)
 	}

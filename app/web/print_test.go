@@ -74,7 +74,7 @@ func TestPrint(t *testing.T) {
 	if costs := b.get("/songs/" + id + "/print/costs"); !strings.Contains(costs, `id="printcost"`) || strings.Contains(costs, "NaN") {
 		t.Errorf("%.400s", costs)
 	}
-	if page := b.get("/songs/" + id + "/print"); !strings.Contains(page, "A service that evens loudness out") || strings.Contains(page, `id="print-over"`) {
+	if page := b.get("/songs/" + id + "/print"); !strings.Contains(page, "A service that evens loudness out") || strings.Contains(page, `id="finding-print-over"`) {
 		t.Errorf("%.300s", page)
 	}
 	if page := b.get("/songs/" + id + "/print"); !strings.Contains(page, "clearance in 9 of 10 hits") {
@@ -95,7 +95,7 @@ func TestPrint(t *testing.T) {
 	if _, err := b.server.Store.Edit(t.Context(), id, song.Rev, session.Gain{DB: 2}); err != nil { // behind the ceiling
 		t.Fatal(err)
 	}
-	if page := b.get("/songs/" + id + "/print"); !strings.Contains(page, `id="print-over"`) {
+	if page := b.get("/songs/" + id + "/print"); !strings.Contains(page, `id="finding-print-over"`) {
 		t.Error("a fader that moves the ceiling is not told")
 	}
 	if status, _ := b.edit(id, "/print/solve", url.Values{"school": {"none"}, "lufs": {"-13"}, "ceiling": {"-2"}}); status != 200 || len(b.load(id).Master.Moves) != 0 {

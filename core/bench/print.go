@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/find"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/print"
@@ -142,6 +143,18 @@ func (b *Bench) Printed(ctx context.Context) (*Printed, error) {
 		out.Hits = print.Hits(x, low, r, hits, lead, drive, ceiling)
 		return out, 64 * (8 + len(out.Hits)), nil
 	})
+}
+
+// Print is what is told of the loop behind the chain of Print; nothing where none is on.
+func (b *Bench) Print(ctx context.Context) ([]find.Finding, error) {
+	if chain, _ := b.plainChain(); len(chain) == 0 {
+		return nil, nil
+	}
+	p, err := b.Printed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return print.Findings(p.Before, p.Now, b.Song.PrintRules().Ceiling), nil
 }
 
 // Who says who made the limiters of Print work; nil where none is on.

@@ -151,6 +151,22 @@ func percent(p float64) string {
 // ErrLoud is said of two sounds that cannot be made equally loud.
 var ErrLoud = errors.New("one of the two is silent, or too short to have a loudness: there is nothing to match")
 
+// ErrSame is said of two sounds between which there is nothing to hear.
+var ErrSame = errors.New("the two are the same sound here, to the last bit but one: there is nothing to hear between them")
+
+// Same reports whether two sounds of Pair are the same but for a step of 24 bits.
+func Same(p [2]audio.Buffer) bool {
+	const step = 1.5 / (1 << 23)
+	for c, ch := range p[0].Ch {
+		for i, v := range ch {
+			if d := v - p[1].Ch[c][i]; d > step || d < -step {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // Pair makes two sounds alike in all but what is to be heard: stereo, of one length, equally loud by ITU-R BS.1770 (the louder is turned down, both where a peak
 // would pass -1 dBFS). The error is ErrLoud where one has no loudness. matched false leaves their levels as they stand to each other.
 func Pair(a, b audio.Buffer, matched bool) ([2]audio.Buffer, error) {

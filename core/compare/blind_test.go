@@ -164,6 +164,12 @@ func TestPair(t *testing.T) {
 	if rms := math.Sqrt(sum / float64(len(v.Ch[0]))); most > 1.6 || math.Abs(rms-math.Sqrt(1.0/6)) > 0.1 {
 		t.Errorf("the dither reaches %.2f steps, rms %.3f", most, rms)
 	}
+	if Same(p) {
+		t.Error("two sounds count as one")
+	}
+	if twice, err := Pair(a, a, true); err != nil || !Same(twice) {
+		t.Error("one sound counts as two", err)
+	}
 	apart, err := Pair(a, b, false)
 	if err != nil {
 		t.Fatal(err)

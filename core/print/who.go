@@ -41,6 +41,7 @@ type Work struct {
 
 const (
 	apart     = 0.1 // s between two places
+	longest   = 1.0 // s of one, where the limiter never rests
 	placeMost = 6
 )
 
@@ -141,7 +142,7 @@ func shares(of []float64) []Share {
 	return out
 }
 
-// working are the stretches in which a reduction is more than 0.5 dB.
+// working are the stretches in which a reduction is more than 0.5 dB; one that does not end is parted by the second.
 func working(turned []float32, rate int) []Place {
 	var out []Place
 	gap := int(apart * float64(rate))
@@ -149,7 +150,7 @@ func working(turned []float32, rate int) []Place {
 		if v <= works {
 			continue
 		}
-		if n := len(out); n > 0 && i-out[n-1].To < gap {
+		if n := len(out); n > 0 && i-out[n-1].To < gap && i-out[n-1].From < int(longest*float64(rate)) {
 			out[n-1].To = i + 1
 			out[n-1].Most = math.Max(out[n-1].Most, float64(v))
 			continue

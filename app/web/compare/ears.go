@@ -151,8 +151,12 @@ func (h *handlers) begin(c *gin.Context) {
 		return
 	}
 	e := store.Ears{Token: store.NewToken(), SongID: v.ID, Kind: shell.BlindKind, State: store.EarsOpen}
-	if _, err := h.pair(c.Request.Context(), e, t); err != nil {
-		if errors.Is(err, compare.ErrLoud) {
+	pair, err := h.pair(c.Request.Context(), e, t)
+	if err == nil && compare.Same(pair) {
+		err = compare.ErrSame
+	}
+	if err != nil {
+		if errors.Is(err, compare.ErrLoud) || errors.Is(err, compare.ErrSame) {
 			no(err)
 		} else {
 			h.FailWith(c, err)

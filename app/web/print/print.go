@@ -17,6 +17,7 @@ import (
 	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/figure"
+	"mellowthump/core/find"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/print"
@@ -30,8 +31,10 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "print", Name: "Print", Question: "How loud, what does it cost, what goes out?",
-		Sheet:  h.sheet,
-		Before: session.Song.Unprinted, BeforeName: "the premaster",
+		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Print(c.Request.Context()) },
+		Later:    true,
+		Sheet:    h.sheet,
+		Before:   session.Song.Unprinted, BeforeName: "the premaster",
 		Try: h.try,
 		Routes: func(g *gin.RouterGroup) {
 			g.POST("/print/solve", h.LimitForm, h.solve)
@@ -68,7 +71,6 @@ type sheet struct {
 	Chains  []*shell.Chain
 	Service string
 	On      bool
-	Over    bool // the true peak passes the ceiling that is asked
 	Silent  bool
 }
 
@@ -94,7 +96,9 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		return out, nil
 	}
 	out.Rows = rows(p)
-	out.Over = out.On && p.Now.TruePeak.Valid() && float64(p.Now.TruePeak) > out.Rules.Ceiling+0.1
+	if err := h.JudgeLater(c, v); err != nil {
+		return nil, err
+	}
 	v.Lead = lead(out)
 	out.Service = service(p)
 	out.Picture = plot.PrintHits(plot.Printing{Hits: p.Hits, Rate: v.Rate, Frames: v.Win.Frames(), Beats: v.Beats(float64(v.Win.From)/float64(v.Rate), float64(v.Win.To)/float64(v.Rate)), From: float64(v.Win.From) / float64(v.Rate), Kick: v.KickName(), Bass: v.BassName()})
