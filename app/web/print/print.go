@@ -123,12 +123,18 @@ func rows(p *bench.Printed) []row {
 	}
 }
 
+// reached is how near to the loudness that is asked a print has to come, LU.
+const reached = 0.3
+
 func lead(out *sheet) string {
 	p := out.Printed
 	if !out.On {
 		return fmt.Sprintf("The premaster is untouched: %s LUFS, %s dBTP. Ask for a loudness and solve it, or leave it to mastering.", shell.Figure(p.Before.Loudness, 1), shell.Figure(p.Before.TruePeak, 1))
 	}
 	said := []string{fmt.Sprintf("%s LUFS", shell.Figure(p.Now.Loudness, 1))}
+	if out.Rules.School != "none" && math.Abs(float64(p.Now.Loudness)-out.Rules.LUFS) > reached {
+		said[0] += fmt.Sprintf(", where %s were asked", figure.Signed(out.Rules.LUFS, 1))
+	}
 	if p.Now.Clipped.Valid() {
 		most := 0.0
 		for _, h := range p.Hits {
