@@ -4,11 +4,19 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
+	"time"
 
 	"mellowthump/app/demodata"
 	"mellowthump/app/store"
+	"mellowthump/app/web/intake"
+	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
 	"mellowthump/core/demo"
+	"mellowthump/core/dsp"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
 )
 
 // TestShots remakes the pictures of the main views from the demo song (make shots); without
@@ -46,7 +54,7 @@ func TestShots(t *testing.T) {
 			p.shot(filepath.Join(to, "songs-day.png"))
 		}
 		for _, view := range []string{"intake", "levels", "pocket", "duck", "room", "body", "width", "log"} {
-			if theme == "night" && (view == "intake" || view == "log") { // by day alone: a picture a view
+			if theme == "night" && (view == "intake" || view == "log" || view == "levels") { // by day alone: a picture a view
 				continue
 			}
 			p.visit(song + view)
@@ -133,5 +141,76 @@ func TestShots(t *testing.T) {
 	p.until("who and what it costs", "document.querySelector('#who-table') && document.querySelector('#cost-knob') && document.querySelector('#goes-go')")
 	p.until("the marks", "document.querySelector('#marks-later') === null")
 	p.shot(filepath.Join(to, "print-day.png"))
+	bounced(a, a.song(p))
+	p.js("document.cookie = 'theme=night; path=/'")
+	p.visit(a.url + "/songs/" + a.song(p) + "/print")
+	p.until("what landed", "document.querySelectorAll('#bounces-table .bounce-row').length === 3 && document.querySelector('#who-table') && document.querySelector('#cost-knob')")
+	p.until("the marks", "document.querySelector('#marks-later') === null")
+	p.js("document.querySelector('#bounces').scrollIntoView()")
+	p.shot(filepath.Join(to, "bounces-night.png"))
 	p.clean()
+}
+
+// bounced plans something for three stems, and bounces them into a folder as another program might: as planned, in part, not yet.
+func bounced(a *app, id string) {
+	a.t.Helper()
+	ctx, dir := a.t.Context(), a.t.TempDir()
+	fail := func(err error) {
+		a.t.Helper()
+		if err != nil {
+			a.t.Fatal(err)
+		}
+	}
+	song, err := a.store.Load(ctx, id)
+	fail(err)
+	fail(intake.NameBounces(ctx, a.store, id, dir))
+	for i, did := range []float64{-3, -1.5, 0} { // dB of the bell, of -3 that are planned
+		st := song.Stems[len(song.Stems)-1-i]
+		at := session.At{Stem: st.ID}
+		_, err := a.store.Edit(ctx, id, store.AnyRevision, session.AddMove{At: at, Kind: "filter"})
+		fail(err)
+		now, err := a.store.Load(ctx, id)
+		fail(err)
+		moves := now.Stem(st.ID).Moves
+		m := moves[slices.IndexFunc(moves, func(m move.Move) bool { _, is := m.Params.(*move.Filter); return is })]
+		m.Params = &move.Filter{Shape: dsp.Bell, Hz: 400, Q: 1, Slope: 24, DB: -3}
+		_, err = a.store.Edit(ctx, id, store.AnyRevision, session.SetMove{At: at, Move: m})
+		fail(err)
+		_, err = a.store.Edit(ctx, id, store.AnyRevision, session.Gain{At: at, Step: session.ClipStep, DB: -2})
+		fail(err)
+		src, closeFile, err := a.store.Open(st.Audio)
+		fail(err)
+		f := src.Format()
+		x := audio.New(f.Rate, f.Channels, int(f.Frames))
+		fail(src.ReadAt(x, 0))
+		fail(closeFile())
+		bell, err := dsp.RBJ(dsp.Bell, 400, 1, did, float64(f.Rate))
+		fail(err)
+		for _, ch := range x.Ch {
+			dsp.NewFilter([]dsp.Biquad{bell}).Process(ch, ch)
+			for k := range ch {
+				ch[k] *= float32(dsp.Gain(-2))
+			}
+		}
+		out, err := os.Create(filepath.Join(dir, st.Name+".wav"))
+		fail(err)
+		fail(wav.Write(out, x, wav.Int24))
+		fail(out.Close())
+	}
+	for end := time.Now().Add(time.Minute); ; <-time.After(100 * time.Millisecond) {
+		all, err := a.store.Bounces(ctx, id)
+		fail(err)
+		in := 0
+		for _, b := range all {
+			if b.State == store.BounceTaken {
+				in++
+			}
+		}
+		if in == 3 {
+			return
+		}
+		if time.Now().After(end) {
+			a.t.Fatalf("the bounces are not in: %+v", all)
+		}
+	}
 }

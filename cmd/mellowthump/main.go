@@ -36,7 +36,7 @@ const usage = `mellowthump: a low-end workbench for beat producers
                                                              JSON: against finished tracks, and what would bring it nearer
   mellowthump master  FILE --out OUT.wav [--lufs N] [--ceiling DBTP] [--school clip|limit|two|none] [--form 16|24|32f]
                                                              JSON: how loud before and after, and what it costs
-  mellowthump print   --song ARCHIVE.zip --out DIR [--what premaster,copy,mix,stems,buses,sheet,hits] [--form 16|24|32f|flac]
+  mellowthump print   --song ARCHIVE.zip --out DIR [--what premaster,copy,mix,stems,buses,sheet,hits,curves] [--form 16|24|32f|flac] [--names PATTERN]
                                                              JSON: the files that were printed
 `
 
