@@ -32,15 +32,24 @@ func beat(t *testing.T) *Bench {
 	for i := range bass.Ch[0] {
 		bass.Ch[0][i] = float32(0.4 * math.Sin(2*math.Pi*46*float64(i)/rate))
 	}
+	return withParts(t, part{"k", session.Kick, kick}, part{"b", session.Bass, bass})
+}
+
+// part is a stem of a song on the bench; its file is its id, 64 times.
+type part struct {
+	id   string
+	role session.Role
+	b    audio.Buffer
+}
+
+// withParts is a song of some parts on the bench.
+func withParts(t *testing.T, parts ...part) *Bench {
+	t.Helper()
 	lib := &mix.Memory{}
 	song := session.New("Test", 120)
 	song.Rate = rate
 	facts := map[string]*intake.Analysis{}
-	for _, s := range []struct {
-		id   string
-		role session.Role
-		b    audio.Buffer
-	}{{"k", session.Kick, kick}, {"b", session.Bass, bass}} {
+	for _, s := range parts {
 		sha := strings.Repeat(s.id, 64)
 		lib.Put(sha, s.b)
 		a, err := intake.Analyse(context.Background(), audio.Memory{Buffer: s.b}, s.id, nil)

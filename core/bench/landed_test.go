@@ -9,7 +9,6 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
-	"mellowthump/core/intake"
 	"mellowthump/core/landed"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -27,30 +26,8 @@ func recordedPair(t *testing.T) *Bench {
 		kick = append(kick, sampled.Note{At: at, End: at + 0.2, Key: 36, Velocity: 110, Channel: sampled.Drums})
 		bass = append(bass, sampled.Note{At: at, End: at + 0.9, Key: []int{29, 32, 27, 34}[i%4], Velocity: 100})
 	}
-	lib := &mix.Memory{}
-	song := session.New("Test", 120)
-	song.Rate = rate
-	facts := map[string]*intake.Analysis{}
-	for _, s := range []struct {
-		id   string
-		role session.Role
-		x    []float32
-	}{{"c", session.Kick, sampled.Play(t, map[int]int{sampled.Drums: 24}, kick, 17).Mono()}, {"b", session.Bass, sampled.Play(t, map[int]int{0: 33}, bass, 17).Mono()}} {
-		b := audio.Buffer{Rate: rate, Ch: [][]float32{s.x}}
-		sha := strings.Repeat(s.id, 64)
-		lib.Put(sha, b)
-		a, err := intake.Analyse(context.Background(), audio.Memory{Buffer: b}, s.id, nil)
-		if err == nil {
-			err = intake.Describe(context.Background(), audio.Memory{Buffer: b}, a)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-		facts[sha] = a
-		song.Stems = append(song.Stems, session.Stem{ID: s.id, Name: s.id, Role: s.role, Audio: sha})
-	}
-	song.Settle()
-	return New(mix.New(lib, 1<<28), &song, facts)
+	return withParts(t, part{"c", session.Kick, audio.Buffer{Rate: rate, Ch: [][]float32{sampled.Play(t, map[int]int{sampled.Drums: 24}, kick, 17).Mono()}}},
+		part{"b", session.Bass, audio.Buffer{Rate: rate, Ch: [][]float32{sampled.Play(t, map[int]int{0: 33}, bass, 17).Mono()}}})
 }
 
 // bounced renders a stem as another program would that was set like a song, and puts the file in the library.

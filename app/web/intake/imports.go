@@ -182,19 +182,7 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, p importPayload,
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	report(0, "reading")
-	original, converted, err := h.asWAV(ctx, incoming)
-	if err != nil {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		return fmt.Errorf("%w; nothing was taken from it", err)
-	}
-	if converted != incoming {
-		defer h.Store.DropIncoming(converted) // nothing is left of it once it is registered
-		incoming = converted
-	}
-	sha, a, damaged, err := h.TakeIn(ctx, incoming, j.Name, original, report)
+	sha, a, damaged, err := h.measured(ctx, incoming, j.Name, report)
 	if err != nil {
 		return err
 	}
@@ -202,13 +190,7 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, p importPayload,
 		return nil // it is mended where it is
 	}
 	if p.Ask || replace != "" {
-		src, closeFile, err := h.Store.Open(sha)
-		if err != nil {
-			return err
-		}
-		p.Held, err = h.heldBy(ctx, j.SongID, src)
-		closeFile()
-		if err != nil {
+		if p.Held, err = h.holdsFile(ctx, j.SongID, sha); err != nil {
 			return err
 		}
 	}
@@ -232,6 +214,32 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, p importPayload,
 		e = session.SetVoice{File: j.Name, Audio: sha}
 	}
 	return h.finish(ctx, j, e)
+}
+
+// measured measures an upload and puts it in place, as a WAV.
+func (h *handlers) measured(ctx context.Context, incoming, name string, report worker.Report) (sha string, a *intake.Analysis, damaged bool, err error) {
+	report(0, "reading")
+	original, converted, err := h.asWAV(ctx, incoming)
+	if err != nil {
+		if ctx.Err() != nil {
+			return "", nil, false, ctx.Err()
+		}
+		return "", nil, false, fmt.Errorf("%w; nothing was taken from it", err)
+	}
+	if converted != incoming {
+		defer h.Store.DropIncoming(converted) // nothing is left of it once it is registered
+	}
+	return h.TakeIn(ctx, converted, name, original, report)
+}
+
+// holdsFile finds what of its chain a file holds, where it was exported from its song; nil where it is none.
+func (h *handlers) holdsFile(ctx context.Context, song, sha string) (*session.Held, error) {
+	src, closeFile, err := h.Store.Open(sha)
+	if err != nil {
+		return nil, err
+	}
+	defer closeFile()
+	return h.heldBy(ctx, song, src)
 }
 
 // holds reports whether what a job brings is in its song already, where it is to go.
