@@ -64,8 +64,15 @@ func (b *Bench) Landed(ctx context.Context, id, now string) (*Landed, error) {
 	if err != nil {
 		return nil, err
 	}
-	// the other stems' part in it: what a duck goes by
-	key := mix.Key("landed", of, now, b.Song.Rate, planned.Moves, plan.Gains, hits, st.Role)
+	var by []string // what a keyed duck listens to
+	if trigger != nil && trigger.Keyed() {
+		for i := range b.Song.Stems {
+			if o := &b.Song.Stems[i]; o.ID != id {
+				by = append(by, o.Audio)
+			}
+		}
+	}
+	key := mix.Key("landed", of, now, b.Song.Rate, planned.Moves, plan.Gains, hits, by)
 	res, err := mix.Cached(b.Renderer.Cache, key, func() (*landed.Result, int, error) {
 		mix.Doing(ctx, "Comparing the bounce with what was planned")
 		w, err := b.Renderer.Loudest(ctx, of, b.Song.Rate, landedMost)

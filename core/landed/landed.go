@@ -168,7 +168,7 @@ func judge(p Plan, f Found) []Item {
 		it.Planned, it.Got = figure.Signed(gain, 1)+" dB", figure.Signed(f.Gain, 1)+" dB"
 		out = append(out, it)
 	}
-	k := 0
+	k, ducks := 0, 0
 	for _, m := range p.Moves {
 		it := Item{ID: m.ID, Name: m.Params.Kind().Label, Planned: move.Words(m.Params), State: Untold}
 		switch q := m.Params.(type) {
@@ -186,7 +186,7 @@ func judge(p Plan, f Found) []Item {
 				it.State, it.Got = Yes, "turned over"
 			}
 		case *move.Duck:
-			if f.Duck != nil && f.Duck.Planned < -tells {
+			if ducks++; ducks == 1 && f.Duck != nil && f.Duck.Planned < -tells { // of several only the first can be told
 				it = duckItem(it, *f.Duck)
 			}
 		}
