@@ -416,3 +416,59 @@ func TestUntold(t *testing.T) {
 		t.Error(got.Says())
 	}
 }
+
+// Over other recorded instruments, with any part of the plan left undone: each is told rightly, and nothing is told that was not done.
+func TestInstruments(t *testing.T) {
+	outside.Slow(t)
+	r := rand.New(rand.NewPCG(99, 4))
+	for _, program := range []int{34, 38, 4, 48, 11, 24} {
+		low := program >= 32 && program < 40
+		var notes []sampled.Note
+		var hits []int
+		for i := range 12 {
+			at, key := float64(i)*1.3, 50+r.IntN(14)
+			if low {
+				key -= 20
+			}
+			notes = append(notes, sampled.Note{At: at + 0.02*r.Float64(), End: at + 0.6 + 0.6*r.Float64(), Key: key, Velocity: 70 + r.IntN(50)}, sampled.Note{At: at + 0.65, End: at + 1.2, Key: key + 7, Velocity: 60 + r.IntN(50)})
+			hits = append(hits, int(at*rate))
+		}
+		m := material{fmt.Sprintf("program %d", program), sampled.Play(t, map[int]int{0: program}, notes, 16.5).Mono(), hits}
+		top := float32(0)
+		for _, v := range m.x {
+			top = max(top, v, -v)
+		}
+		for i := range m.x {
+			m.x[i] *= 0.2 / top
+		}
+		plan := drawn(r, m)
+		if !low {
+			plan.high = math.Round(80 + 200*r.Float64())
+		}
+		did, not := plan, map[string]bool{}
+		for _, part := range []struct {
+			id string
+			of *float64
+		}{{"high", &did.high}, {"bell", &did.db}, {"duck", &did.depth}, {"nudge", &did.delay}} {
+			if r.IntN(3) == 0 {
+				*part.of, not[part.id] = 0, true
+			}
+		}
+		got, err := Estimate(context.Background(), m.x, did.does(t, m), rate, hits, plan.plan(m))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, i := range got.Items {
+			want := Yes
+			if not[i.ID] {
+				want = No
+			}
+			if i.State != want && i.State != Untold {
+				t.Errorf("%s, %+v: %+v, not %s", m.name, plan, i, want)
+			}
+		}
+		if len(got.Other) > 0 {
+			t.Errorf("%s, %+v, but for %v: others %q", m.name, plan, not, got.Other)
+		}
+	}
+}
