@@ -89,6 +89,9 @@ func plain(err error) string {
 	return err.Error()
 }
 
+// Unread says in a sentence why a file of a folder cannot be read.
+func Unread(err error) string { return "it cannot be read: " + plain(err) }
+
 // Why says in a sentence why a folder that was named cannot be read.
 func Why(err error) string {
 	if errors.Is(err, fs.ErrNotExist) {

@@ -180,6 +180,12 @@ func TestBounceFolder(t *testing.T) {
 	if len(f.load(f.id).Stems) != 3 {
 		t.Error("it did not become a stem")
 	}
+	if page := f.page(); strings.Contains(page, "asked on Intake") || !strings.Contains(page, "As it was told on Intake. taken in") {
+		t.Errorf("what was told on Intake is still asked: %s", page)
+	}
+	if status, _ := f.do("POST", "/songs/"+f.id+"/bounces/999/cancel", url.Values{}, "HX-Request", "true"); status != 404 {
+		t.Errorf("a job that is none is cancelled: %d", status)
+	}
 	f.write("odd.wav", append([]byte("RIFF\x00\x00\x00\x00WAVEfmt \x10\x00\x00\x00\x55\x00\x01\x00"), make([]byte, 200)...))
 	if page := f.until("odd.wav is being written"); strings.Contains(page, "not taken") {
 		t.Error(page)

@@ -83,7 +83,7 @@ func (b *Bench) Landed(ctx context.Context, id, now string) (*Landed, error) {
 		if err != nil {
 			return nil, 0, err
 		}
-		new, err := b.Renderer.File(ctx, now, b.Song.Rate, w)
+		came, err := b.Renderer.File(ctx, now, b.Song.Rate, w)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -98,7 +98,7 @@ func (b *Bench) Landed(ctx context.Context, id, now string) (*Landed, error) {
 				within = append(within, h-w.From)
 			}
 		}
-		r, err := landed.Estimate(ctx, was, new, b.Song.Rate, within, plan)
+		r, err := landed.Estimate(ctx, was, came, b.Song.Rate, within, plan)
 		return r, 8192, err
 	})
 	if err != nil {

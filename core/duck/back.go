@@ -4,7 +4,6 @@ import (
 	"context"
 	"math"
 
-	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -28,25 +27,6 @@ const (
 	achievedBefore = 20.0  // ms before the hit
 	achievedAfter  = 250.0
 )
-
-// localGain returns the gain in dB that leads from one sound to another around a frame, by least squares;
-// where the two do not agree in sign, the ratio of their energies. None where there is too little sound.
-func localGain(was, now []float32, k, reach int) meter.Figure {
-	var xx, xy, yy float64
-	from, to := max(0, k-reach), min(len(was), len(now), k+reach+1)
-	for i := from; i < to; i++ {
-		a, b := float64(was[i]), float64(now[i])
-		xx, xy, yy = xx+a*a, xy+a*b, yy+b*b
-	}
-	if to <= from || xx < achievedLeast*float64(to-from) {
-		return meter.None
-	}
-	g := xy / xx
-	if g <= 0 {
-		g = math.Sqrt(yy / xx)
-	}
-	return meter.Figure(math.Max(-60, dsp.DB(math.Max(g, 1e-3))))
-}
 
 // Back returns the stem whose new file is compared with its plan: it makes room by a duck that is on, or off because the file
 // holds it; nil where there is none.
@@ -113,8 +93,8 @@ func ComeBack(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Wi
 				continue
 			}
 			k := int(math.Round((h.At+ms/1000)*rate)) - before.Meter.Offset
-			if x := localGain(plainMono, ducked, k, reach); x.Valid() {
-				plan, got = append(plan, x), append(got, localGain(plainMono, bounced, k, reach))
+			if x := meter.LocalGain(plainMono, ducked, k, 0, reach, achievedLeast); x.Valid() {
+				plan, got = append(plan, x), append(got, meter.LocalGain(plainMono, bounced, k, 0, reach, achievedLeast))
 			}
 		}
 		x, y := meter.Median(plan), meter.Median(got)

@@ -16,33 +16,6 @@ type Ducking struct {
 	Worst, WorstMS float64   // dB of what was found over what was planned, where it is furthest off
 }
 
-// localGain is the gain in dB from one sound to another around a frame, by least squares; None where there is too little.
-func localGain(a, b func(i int) float64, k, reach int, least float64) meter.Figure {
-	var xx, xy, yy float64
-	for i := k - reach; i <= k+reach; i++ {
-		x, y := a(i), b(i)
-		xx, xy, yy = xx+x*x, xy+x*y, yy+y*y
-	}
-	if xx < least*float64(2*reach+1) {
-		return meter.None
-	}
-	g := xy / xx
-	if g <= 0 {
-		g = math.Sqrt(yy / xx)
-	}
-	return meter.Figure(math.Max(duckFloor, dsp.DB(math.Max(g, 1e-4))))
-}
-
-// reader reads a sound with silence around it.
-func reader(x []float32, shift int) func(i int) float64 {
-	return func(i int) float64 {
-		if i += shift; i >= 0 && i < len(x) {
-			return float64(x[i])
-		}
-		return 0
-	}
-}
-
 // ducking is the course of the gain at the hits: from the old file to its duck as planned, and from the old file with the
 // filters as they were found to the new one.
 func ducking(was, planned, filtered, now []float32, lag, rate int, hits []int) *Ducking {
@@ -56,7 +29,6 @@ func ducking(was, planned, filtered, now []float32, lag, rate int, hits []int) *
 		top = math.Max(top, float64(v)*float64(v))
 	}
 	reach := int(duckReach * float64(rate))
-	old, plan, got, came := reader(was, 0), reader(planned, 0), reader(filtered, 0), reader(now, lag)
 	for ms := -duckBefore; ms <= duckAfter; ms += duckStep {
 		var p, g []meter.Figure
 		for i, h := range hits {
@@ -65,9 +37,9 @@ func ducking(was, planned, filtered, now []float32, lag, rate int, hits []int) *
 				continue
 			}
 			// the duck goes by the hits as they are heard: in the new file, whatever its delay
-			x := localGain(got, came, at-lag, reach, duckLeast*loud)
+			x := meter.LocalGain(filtered, now, at-lag, lag, reach, duckLeast*loud)
 			if planned != nil {
-				y := localGain(old, plan, at, reach, duckLeast*top)
+				y := meter.LocalGain(was, planned, at, 0, reach, duckLeast*top)
 				if !y.Valid() || !x.Valid() {
 					continue
 				}

@@ -34,8 +34,7 @@ const (
 	duckLeast  = 1e-5  // mean square of a sound, part of its loudest: under it, it is too soft to tell
 	duckBefore = 20.0  // ms
 	duckAfter  = 400.0
-	duckHits   = 3   // hits at the least
-	duckFloor  = -40 // dB
+	duckHits   = 3 // hits at the least
 	duckTell   = 0.75
 )
 
@@ -156,7 +155,7 @@ func estimate(ctx context.Context, was, now []float32, rate int, hits []int, pla
 	}
 	d, _, height := coarse.delay(func(int) complex128 { return 1 }, coarseS/2)
 	if height == 0 { // silence
-		f.Unexplained = 1
+		f.Unexplained, f.off = 1, math.Inf(1)
 		return f, nil
 	}
 	lag := int(math.Round(d))
@@ -178,7 +177,7 @@ func estimate(ctx context.Context, was, now []float32, rate int, hits []int, pla
 				c := *f
 				best = &c
 			}
-			if f.off < settled || worse > patience {
+			if f.off < settled || worse > patience || round == rounds-1 {
 				return best, nil
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"maps"
 	"slices"
@@ -28,6 +29,7 @@ const bounceTries = 5
 
 // watched is what the loop knows of the folders, for the page.
 type watched struct {
+	looking sync.Mutex // a look, or a change of what is known, at a time
 	mu      sync.Mutex
 	folders map[string]*bounces.Folder // by song
 	coming  map[string][]bounces.File
@@ -45,13 +47,19 @@ func (w *watched) now(song string) (coming []bounces.File, wrong string) {
 	return w.coming[song], w.wrong[song]
 }
 
-// forget lets the loop read anew what is known of a song's folder.
-func (w *watched) forget(song string) {
+// change changes what is known of a song's folder, between two looks, and lets the loop read it anew.
+func (w *watched) change(song string, do func() error) error {
+	w.looking.Lock()
+	defer w.looking.Unlock()
+	if err := do(); err != nil {
+		return err
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	delete(w.folders, song)
 	delete(w.coming, song)
 	delete(w.wrong, song)
+	return nil
 }
 
 // watch looks into all folders until the program stops.
@@ -84,6 +92,8 @@ func (h *handlers) watch(ctx context.Context) {
 // look looks into one folder, and makes a job of each file that is complete.
 func (h *handlers) look(ctx context.Context, song, path string) error {
 	w := h.watched
+	w.looking.Lock()
+	defer w.looking.Unlock()
 	w.mu.Lock()
 	f := w.folders[song]
 	w.mu.Unlock()
@@ -115,7 +125,14 @@ func (h *handlers) look(ctx context.Context, song, path string) error {
 	}
 	w.mu.Unlock()
 	for _, file := range complete {
-		if err := h.fetch(ctx, song, f, file); err != nil {
+		err := h.fetch(ctx, song, f, file)
+		if store.Full(err) {
+			w.mu.Lock()
+			w.wrong[song] = worker.NoRoom
+			w.mu.Unlock()
+			return nil
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -146,8 +163,12 @@ func (h *handlers) fetch(ctx context.Context, song string, f *bounces.Folder, fi
 		return h.Store.SetBounce(ctx, b)
 	case store.Full(err):
 		return err
-	case err != nil: // it changed, or is gone: the next look tells
+	case errors.Is(err, bounces.ErrChanged) || errors.Is(err, fs.ErrNotExist): // the next look tells
 		return nil
+	case err != nil:
+		b.State, b.Said = store.BounceFailed, bounces.Unread(err)
+		f.Took(file)
+		return h.Store.SetBounce(ctx, b)
 	}
 	payload, err := json.Marshal(bouncePayload{importPayload{Incoming: incoming, Ask: true}, b})
 	if err != nil {
@@ -231,7 +252,7 @@ func (h *handlers) takeBounce(ctx context.Context, j store.Job, p *bouncePayload
 	}
 }
 
-// bounceOf finds the stem whose bounce a file is: that of the file's last one, else by name and sound.
+// bounceOf finds the stem whose bounce a file is: by what was exported, by name, by sound.
 func (h *handlers) bounceOf(ctx context.Context, song *store.Song, b *store.Bounce, a *intake.Analysis, p *bouncePayload) (intake.Match, error) {
 	facts := map[string]*intake.Analysis{}
 	of := ""

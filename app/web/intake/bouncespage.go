@@ -8,6 +8,7 @@ import (
 	"math"
 	"net/http"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -45,6 +46,8 @@ type bouncesView struct {
 	Rows      []bounceRow
 	Left      int
 	Seen      string // what the page shows: while it is the same nothing is sent
+
+	waits []string // files that are asked about on Intake
 }
 
 // bounces answers with the folder as it stands; nothing where that is what the page shows already.
@@ -55,17 +58,20 @@ func (h *handlers) showBounces(c *gin.Context, status int, typed, wrong string) 
 	if song == nil {
 		return
 	}
-	v, err := h.bouncesOf(c.Request.Context(), song)
+	ctx, asked := c.Request.Context(), c.Request.URL.Query()
+	v, seen, err := h.bouncesOf(ctx, song)
+	if err == nil && asked.Has("seen") && asked.Get("seen") == v.Seen {
+		c.Status(http.StatusNoContent)
+		return
+	}
+	if err == nil {
+		err = h.bounceRows(ctx, song, v, seen)
+	}
 	if err != nil {
 		h.FailWith(c, err)
 		return
 	}
 	v.Stage, v.Typed, v.Wrong, v.Closed = h.CurrentStage(c), typed, wrong, h.OnNetwork()
-	asked := c.Request.URL.Query()
-	if asked.Has("seen") && asked.Get("seen") == v.Seen {
-		c.Status(http.StatusNoContent)
-		return
-	}
 	if rev := asked.Get("rev"); rev != "" && rev != strconv.FormatInt(song.Rev, 10) { // a bounce has come in: all of the page is of it
 		c.Header("HX-Retarget", "#sheet")
 		c.Header("HX-Reswap", "innerHTML")
@@ -75,58 +81,71 @@ func (h *handlers) showBounces(c *gin.Context, status int, typed, wrong string) 
 	h.Write(c, status, "bounces", v)
 }
 
-func (h *handlers) bouncesOf(ctx context.Context, song *store.Song) (*bouncesView, error) {
-	v := &bouncesView{ID: song.ID, Rev: song.Rev}
-	var err error
+// bouncesOf is the folder without its rows, which seen becomes.
+func (h *handlers) bouncesOf(ctx context.Context, song *store.Song) (v *bouncesView, seen []store.Bounce, err error) {
+	v = &bouncesView{ID: song.ID, Rev: song.Rev}
 	if v.Folder, err = h.Store.BounceFolder(ctx, song.ID); err != nil || v.Folder == "" {
 		v.Seen = "none"
-		return v, err
+		return v, nil, err
 	}
 	v.Coming, v.Gone = h.watched.now(song.ID)
-	seen, err := h.Store.Bounces(ctx, song.ID)
-	if err != nil {
-		return nil, err
+	if seen, err = h.Store.Bounces(ctx, song.ID); err != nil {
+		return nil, nil, err
 	}
 	jobs, err := h.Store.Jobs(ctx, song.ID)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	hash := fnv.New64a()
+	fmt.Fprint(hash, song.Rev, v.Folder, v.Gone)
 	for _, j := range h.Pool.Now(jobs) {
 		if j.Kind == shell.BounceJob && j.Active() {
 			v.Jobs = append(v.Jobs, j)
+			fmt.Fprint(hash, j.ID, math.Round(10*j.Progress), j.Message)
+		}
+		if j.State == store.Ready {
+			fmt.Fprint(hash, j.ID)
+			v.waits = append(v.waits, j.Name)
 		}
 	}
+	for _, f := range v.Coming {
+		fmt.Fprint(hash, f.Name)
+	}
 	for _, b := range seen {
-		switch b.State {
+		fmt.Fprint(hash, b.Name, b.State, b.Seen)
+	}
+	v.Seen = strconv.FormatUint(hash.Sum64(), 36)
+	return v, seen, nil
+}
+
+// bounceRows says of each file that was seen what became of it.
+func (h *handlers) bounceRows(ctx context.Context, song *store.Song, v *bouncesView, seen []store.Bounce) error {
+	var b *bench.Bench // of the song, once
+	for _, s := range seen {
+		switch s.State {
 		case store.BounceLeft:
 			v.Left++
 			continue
 		case store.BounceComing:
 			continue
 		}
-		r, err := h.bounceRow(ctx, song, b)
+		if b == nil {
+			var err error
+			if b, err = h.Bench(ctx, &song.Song); err != nil {
+				return err
+			}
+		}
+		r, err := bounceRowOf(ctx, b, s, slices.Contains(v.waits, shownName(s.Name)))
 		if err != nil {
-			return nil, err
+			return err
 		}
 		v.Rows = append(v.Rows, r)
 	}
-	hash := fnv.New64a()
-	fmt.Fprint(hash, song.Rev, v.Folder, v.Gone, v.Left)
-	for _, f := range v.Coming {
-		fmt.Fprint(hash, f.Name)
-	}
-	for _, j := range v.Jobs {
-		fmt.Fprint(hash, j.ID, math.Round(10*j.Progress), j.Message)
-	}
-	for _, r := range v.Rows {
-		fmt.Fprint(hash, r.Name, r.State, r.Seen)
-	}
-	v.Seen = strconv.FormatUint(hash.Sum64(), 36)
-	return v, nil
+	return nil
 }
 
-// bounceRow says what became of a file; one that is a stem's file now is compared with its plan.
-func (h *handlers) bounceRow(ctx context.Context, song *store.Song, b store.Bounce) (bounceRow, error) {
+// bounceRowOf says what became of a file; one that is a stem's file now is compared with its plan. waits says that it is asked about.
+func bounceRowOf(ctx context.Context, v *bench.Bench, b store.Bounce, waits bool) (bounceRow, error) {
 	r := bounceRow{Bounce: b, State: string(b.State), Class: "soft"}
 	switch b.State {
 	case store.BounceFailed:
@@ -134,9 +153,17 @@ func (h *handlers) bounceRow(ctx context.Context, song *store.Song, b store.Boun
 		return r, nil
 	case store.BounceAsked:
 		r.State, r.Class = "asked on Intake", "attention"
+		if !waits {
+			r.State, r.Class, r.Said = "left", "soft", "it was left on Intake"
+		}
+		for i := range v.Song.Stems {
+			if st := &v.Song.Stems[i]; st.Audio == b.SHA {
+				r.Stem, r.State, r.Class, r.Said = st, "taken in", "ok", "as it was told on Intake"
+			}
+		}
 		return r, nil
 	}
-	st := song.Stem(b.Stem)
+	st := v.Song.Stem(b.Stem)
 	switch {
 	case st == nil:
 		r.State, r.Said = "its stem is gone", ""
@@ -151,10 +178,7 @@ func (h *handlers) bounceRow(ctx context.Context, song *store.Song, b store.Boun
 		r.Stem, r.State, r.Class = st, "exported from here", "ok"
 	default:
 		r.Stem = st
-		v, err := h.Bench(ctx, &song.Song)
-		if err != nil {
-			return r, err
-		}
+		var err error
 		if r.Is, err = v.Landed(ctx, st.ID, st.Audio); err != nil {
 			return r, err
 		}
@@ -183,11 +207,22 @@ func (h *handlers) nameFolder(c *gin.Context) {
 	if path != "" {
 		path = filepath.Clean(path)
 	}
-	if err := NameBounces(c.Request.Context(), h.Store, song.ID, path); err != nil {
+	err := h.watched.change(song.ID, func() error { return NameBounces(c.Request.Context(), h.Store, song.ID, path) })
+	if err != nil {
 		h.showBounces(c, http.StatusUnprocessableEntity, c.PostForm("folder"), err.Error())
 		return
 	}
-	h.watched.forget(song.ID)
+	h.showBounces(c, http.StatusOK, "", "")
+}
+
+// stopBounce cancels the taking in of a file.
+func (h *handlers) stopBounce(c *gin.Context) {
+	id, _ := strconv.ParseInt(c.Param("job"), 10, 64)
+	if j, err := h.Store.Job(c.Request.Context(), id); err != nil || j.SongID != c.Param("id") || j.Kind != shell.BounceJob {
+		h.FailWith(c, store.ErrNotFound)
+		return
+	}
+	h.Pool.Cancel(id)
 	h.showBounces(c, http.StatusOK, "", "")
 }
 
@@ -215,10 +250,10 @@ func NameBounces(ctx context.Context, st *store.Store, song, path string) error 
 
 // takeLeft takes in what was in the folder when it was named.
 func (h *handlers) takeLeft(c *gin.Context) {
-	if err := h.Store.ForgetBounces(c.Request.Context(), c.Param("id"), store.BounceLeft); err != nil {
+	err := h.watched.change(c.Param("id"), func() error { return h.Store.ForgetBounces(c.Request.Context(), c.Param("id"), store.BounceLeft) })
+	if err != nil {
 		h.FailWith(c, err)
 		return
 	}
-	h.watched.forget(c.Param("id"))
 	h.showBounces(c, http.StatusOK, "", "")
 }

@@ -45,6 +45,7 @@ func (h *handlers) routes(g *gin.RouterGroup) {
 	g.GET("/bounces", h.bounces)
 	g.POST("/bounces", h.LimitForm, h.nameFolder)
 	g.POST("/bounces/left", h.LimitForm, h.takeLeft)
+	g.POST("/bounces/:job/cancel", h.LimitForm, h.stopBounce)
 	g.GET("/imports", h.imports)
 	g.POST("/imports/:job/cancel", h.LimitForm, h.cancelImport)
 	g.POST("/imports/forget", h.LimitForm, h.forgetImports)
