@@ -165,6 +165,12 @@ func TestBounceFolder(t *testing.T) {
 	f.write("copy.wav", whole) // the very same
 	f.until("as before")
 
+	f.write("808 v3.wav", asWAV(louder(bass, -4))) // another after it: what was as before is not now
+	f.until("not its file now")
+	if page := f.page(); !strings.Contains(page, "copy.wav") || strings.Contains(page, "\uFFFD") || strings.Count(page, "It was the file of 808; undone, or another came after it.") != 1 {
+		t.Error(page)
+	}
+
 	noise := audio.New(44100, 1, 3*44100)
 	seed := uint32(1)
 	for i := range noise.Ch[0] {

@@ -166,12 +166,9 @@ func bounceRowOf(ctx context.Context, v *bench.Bench, b store.Bounce, waits bool
 	st := v.Song.Stem(b.Stem)
 	switch {
 	case st == nil:
-		r.State, r.Said = "its stem is gone", ""
+		r.State, r.Said = "its stem is gone", "the stem that it was the file of was removed"
 	case st.Audio != b.SHA:
-		r.State, r.Said = "not its file now", ""
-		if name := st.Name; b.State == store.BounceTaken {
-			r.Said = "it was the file of " + name + "; undone, or another came after it"
-		}
+		r.State, r.Said = "not its file now", "it was the file of "+st.Name+"; undone, or another came after it"
 	case b.State == store.BounceSame:
 		r.Stem, r.State = st, "as before"
 	case st.Back == nil:

@@ -150,9 +150,11 @@ func when(stamp string) string {
 	return t.Local().Format("2 Jan 2006, 15:04")
 }
 
-// Sentence makes an error's text one: a capital first, a full stop last.
+// Sentence makes an error's text one: a capital first, a full stop last; nothing of nothing.
 func Sentence(s string) string {
-	s = strings.TrimSpace(s)
+	if s = strings.TrimSpace(s); s == "" {
+		return ""
+	}
 	r, n := utf8.DecodeRuneInString(s)
 	s = string(unicode.ToUpper(r)) + s[n:]
 	if !strings.HasSuffix(s, ".") {
