@@ -2,6 +2,10 @@ package bench
 
 import (
 	"context"
+	"runtime"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
 
 	"mellowthump/core/body"
 	"mellowthump/core/compare"
@@ -106,41 +110,57 @@ func (b *Bench) lowHz(p body.Part) float64 {
 	return 0
 }
 
-// Body is what is told about the weight of hits and notes in the loop. It takes long the first time.
-func (b *Bench) Body(ctx context.Context) ([]find.Finding, error) {
+// ofPart is what is told about one part: a soft attack, hits or notes that weigh unalike.
+func (b *Bench) ofPart(ctx context.Context, p body.Part) (out []find.Finding, err error) {
 	target := b.Song.BodyRules().Spread
-	var out []find.Finding
-	for _, p := range body.Parts(b.Song) {
-		w, err := b.Weigh(ctx, p)
+	w, err := b.Weigh(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	if p.Drum(b.Song) && w.Before.Attack.Valid() && float64(w.Before.Attack) < b.Song.BodyRules().Attack {
+		s, err := b.Shape(ctx, p)
 		if err != nil {
 			return nil, err
 		}
-		if p.Drum(b.Song) && w.Before.Attack.Valid() && float64(w.Before.Attack) < b.Song.BodyRules().Attack {
-			s, err := b.Shape(ctx, p)
-			if err != nil {
-				return nil, err
-			}
-			if f, ok := body.Soft(b.Song, s, b.Song.BodyRules().Attack); ok {
-				out = append(out, f)
-			}
-		}
-		if _, off, ok := w.Before.Worst(); !ok || float64(w.Before.Spread) <= target || !p.Low && off < body.Jumps {
-			continue
-		}
-		own, err := b.Steady(ctx, p, body.Own)
-		if err != nil {
-			return nil, err
-		}
-		var comp *body.Steadied
-		if p.Low {
-			if comp, err = b.Steady(ctx, p, body.Compressor); err != nil {
-				return nil, err
-			}
-		}
-		if f, ok := body.Uneven(b.Song, w.Before, own, comp, target); ok {
+		if f, ok := body.Soft(b.Song, s, b.Song.BodyRules().Attack); ok {
 			out = append(out, f)
 		}
 	}
+	if _, off, ok := w.Before.Worst(); !ok || float64(w.Before.Spread) <= target || !p.Low && off < body.Jumps {
+		return out, nil
+	}
+	var own, comp *body.Steadied
+	g, inner := errgroup.WithContext(ctx)
+	g.Go(func() (err error) { own, err = b.Steady(inner, p, body.Own); return err })
+	if p.Low {
+		g.Go(func() (err error) { comp, err = b.Steady(inner, p, body.Compressor); return err })
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	if f, ok := body.Uneven(b.Song, w.Before, own, comp, target); ok {
+		out = append(out, f)
+	}
+	return out, nil
+}
+
+// Body is what is told about the weight of hits and notes in the loop. It takes long the first time.
+func (b *Bench) Body(ctx context.Context) ([]find.Finding, error) {
+	phone := compare.Devices[0]
+	parts := body.Parts(b.Song)
+	each := make([][]find.Finding, len(parts))
+	g, inner := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	if len(b.Line()) > 0 { // what takes longest first; it is asked for again below
+		g.Go(func() error { _, err := b.Drive(inner, phone); return err })
+	}
+	for i, p := range parts {
+		g.Go(func() (err error) { each[i], err = b.ofPart(inner, p); return err })
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	out := slices.Concat(each...)
 	for _, role := range LayeredRoles {
 		s, err := b.Stack(ctx, role)
 		if err != nil {
@@ -155,7 +175,6 @@ func (b *Bench) Body(ctx context.Context) ([]find.Finding, error) {
 		return nil, err
 	}
 	out = append(out, buried...)
-	phone := compare.Devices[0]
 	if len(b.Line()) > 0 {
 		_, before, err := b.OnSpeaker(ctx, phone)
 		if err != nil {

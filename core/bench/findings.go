@@ -128,7 +128,7 @@ func (b *Bench) Pocket(ctx context.Context) ([]find.Finding, error) {
 		f.Stage = "pocket"
 		switch f.ID { // what the whole song is needed for
 		case "bass-off-tune":
-			f.Fix = b.detune()
+			f.Fix = b.Detune()
 		case "nudge":
 			f.Fix = a.Nudge.Advice(song, f.What, bass)
 		}
@@ -136,8 +136,8 @@ func (b *Bench) Pocket(ctx context.Context) ([]find.Finding, error) {
 	return judged, nil
 }
 
-// detune is the fix of a bass that is out of tune: each by the error of its commonest note.
-func (b *Bench) detune() []session.Edit {
+// Detune is the fix of a bass that is out of tune: each by the error of its commonest note.
+func (b *Bench) Detune() []session.Edit {
 	var out []session.Edit
 	for _, st := range b.Song.ByRole(session.Bass) {
 		if e, err := pocket.DetuneEdit(st, intake.Line(b.Facts[st.Audio], st.MIDI), nil, false); err == nil {

@@ -3,6 +3,8 @@ package bench
 import (
 	"context"
 
+	"golang.org/x/sync/errgroup"
+
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -43,31 +45,25 @@ func (b *Bench) Room(ctx context.Context) ([]find.Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	cuts, err := b.Cuts(ctx)
-	if err != nil {
-		return nil, err
-	}
-	parts, err := c.Shares(ctx, b.Renderer, b.Song, b.RoomWindow())
-	if err != nil {
-		return nil, err
-	}
-	mud, err := room.Mud(ctx, b.Renderer, b.Song, b.RoomWindow())
-	if err != nil {
+	var cuts []room.Cut
+	var parts []room.Share
+	var mud []room.Muddy
+	var rings []room.Ringing
+	var crowd *room.Crowd
+	g, inner := errgroup.WithContext(ctx) // they leave each other a processor now and then
+	g.Go(func() (err error) { cuts, err = b.Cuts(inner); return err })
+	g.Go(func() (err error) { parts, err = c.Shares(inner, b.Renderer, b.Song, b.RoomWindow()); return err })
+	g.Go(func() (err error) { mud, err = room.Mud(inner, b.Renderer, b.Song, b.RoomWindow()); return err })
+	g.Go(func() (err error) { rings, err = room.Rings(inner, b.Renderer, b.Song, b.RoomWindow()); return err })
+	g.Go(func() (err error) { crowd, err = b.Crowd(inner); return err })
+	if err := g.Wait(); err != nil {
 		return nil, err
 	}
 	out := room.Judge(b.Song, c, parts, cuts, mud)
-	rings, err := room.Rings(ctx, b.Renderer, b.Song, b.RoomWindow())
-	if err != nil {
-		return nil, err
-	}
 	for _, g := range rings {
 		if f, ok := g.Finding(b.Song); ok {
 			out = append(out, f)
 		}
-	}
-	crowd, err := b.Crowd(ctx)
-	if err != nil {
-		return nil, err
 	}
 	return find.At("room", append(out, crowd.Told(b.Song)...)), nil
 }

@@ -191,9 +191,15 @@ var fitParts = []float64{0.75, 0.5}
 
 // reach is least, and where that does not reach the goal, what a part of the cap leads to: what a lower cap lets be
 // drawn, a higher one does too.
-func (t *trial) reach(full *whole, goal Goal) leastCurve {
+func (t *trial) reach(full *whole, goal Goal) leastCurve { return t.reachOver(full, goal, 0) }
+
+// reachOver is reach where a cap is known that does not reach the goal: none that is lower is tried.
+func (t *trial) reachOver(full *whole, goal Goal, known float64) leastCurve {
 	l := t.least(full, goal)
 	for _, part := range fitParts {
+		if part*goal.MaxDepth <= known {
+			break
+		}
 		if l.reached || l.duck == nil || full.failed(goal) != nil {
 			break
 		}

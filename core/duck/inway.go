@@ -62,10 +62,11 @@ func (t *trial) stopping(full *whole, goal Goal, l leastCurve) string {
 
 // capThatReaches returns the least cap, in steps of wayCapStep, with which a goal was reached; 0 where none was.
 func (t *trial) capThatReaches(full *whole, goal Goal) float64 {
+	lo, hi := goal.MaxDepth, wayCapMost
 	tried := func(cap float64) leastCurve {
 		deeper := goal
 		deeper.MaxDepth = cap
-		return t.reach(full, deeper)
+		return t.reachOver(full, deeper, lo)
 	}
 	if goal.MaxDepth >= wayCapMost {
 		return 0
@@ -75,7 +76,6 @@ func (t *trial) capThatReaches(full *whole, goal Goal) float64 {
 		return 0
 	}
 	// what the deep curve used would do, and less may; what is said was carried out
-	lo, hi := goal.MaxDepth, wayCapMost
 	if used := math.Ceil(-most.duck.Depth()/wayCapStep) * wayCapStep; used > lo && used < hi {
 		if tried(used).reached {
 			hi = used

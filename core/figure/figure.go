@@ -81,6 +81,15 @@ var All = []Figure{
 	{"headroom", "headroom", "dB", 1, "Distance of the premaster's peak over the loop from full scale, 0 dBFS."},
 	{"premaster", "premaster peak", "dBFS", 1, "Sample peak of everything together over the loop."},
 	{"loudness", "loudness of the mix", "LUFS", 1, "Integrated loudness of everything together over the loop, ITU-R BS.1770-5."},
+	{"offwindow", "furthest off its window", "dB", 1, "How far the part, the bus or the premaster that lies furthest outside of where its peak should lie does so, over the whole song; 0 where all lie within."},
+	{"songpeak", "premaster peak of the song", "dBFS", 1, "Sample peak of everything together over the whole song."},
+	{"overothers", "over the others", "dB", 1, "By how much a part, while it sounds, lies over the sum of the others in the third-octave in which it does so most; under −20 nobody hears it."},
+	{"overline", "over its own line", "dB", 1, "How far the rest of the mix stands over its own straight line from 60 Hz to 6 kHz, in twelfths of an octave, where it is muddiest in 100 to 300 Hz."},
+	{"boxover", "rings out", "dB", 1, "How far a drum rings out of what is beside it in 200 to 300 Hz, in twelfths of an octave."},
+	{"ringover", "over its partials", "dB", 1, "By how much a partial that rings stands over the median of the others of its octave; 0 where it no longer rings."},
+	{"covered", "covered by one other", "%", 0, "Share of what would be heard of a part if one other were gone, by energy, that is lost to it."},
+	{"noteheard", "notes heard on a stand-in", "%", 0, "Share of the notes of the bass in the judged stretch that stand 3 dB over the rest in some ERB on the stand-in, as Body judges them."},
+	{"equalpeak", "loudness at equal peak", "LU", 1, "Loudness of everything together over the judged stretch less its sample peak: by how much it is louder than another at the same peak."},
 	{"offset", "loudness match", "dB", 1, "What the After side is turned by so that both are equally loud, BS.1770 integrated over the loop."},
 }
 

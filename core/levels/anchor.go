@@ -98,9 +98,20 @@ func (l *Ledger) windowed(kick float64, melody *session.Stem, melodyPeak float64
 		default:
 			db = inward(win.Clamp(u.peak) - u.peak)
 		}
+		if db > 0 && u.role != session.Kick && ducks(u.stems...) {
+			db = 0
+		}
 		out = append(out, want{u.stems, db})
 	}
 	return out
+}
+
+// ducks reports whether one of some stems ducks: its peak lies lower then where it makes room, and is not made up for. It was set before.
+func ducks(stems ...*session.Stem) bool {
+	return slices.ContainsFunc(stems, func(st *session.Stem) bool {
+		m, d := st.DuckMove()
+		return d != nil && !m.Off
+	})
 }
 
 // tied reports whether a lock on the way to the master may send a trim back to the stem.

@@ -233,7 +233,7 @@ func (l *Ledger) order() []find.Finding {
 		if row.Stem.Role != session.Melodic || row.Stem.Mute || !row.Peak().Valid() {
 			continue
 		}
-		if gap := float64(kick.Level.Peak - row.Peak()); gap < rules.MelodyGap {
+		if gap := float64(kick.Level.Peak - row.Peak()); gap < rules.MelodyGap-enough {
 			where := "under"
 			if gap < 0 {
 				where = "over"
@@ -278,7 +278,7 @@ func (l *Ledger) outside() []find.Finding {
 	var out []find.Finding
 	tell := func(name string, peak meter.Figure, w *session.Window, stems ...*session.Stem) {
 		d := Outside(peak, w)
-		if math.Abs(d) <= 0.05 {
+		if math.Abs(d) <= enough || d < 0 && stems[0].Role != session.Kick && ducks(stems...) {
 			return
 		}
 		f := find.Finding{
@@ -303,7 +303,7 @@ func (l *Ledger) outside() []find.Finding {
 	kick := l.Group(session.Kick)
 	for _, row := range l.Rows {
 		st := row.Stem
-		near := st.Role == session.Melodic && kick != nil && float64(kick.Level.Peak-row.Peak()) < l.Song.LevelRules().MelodyGap
+		near := st.Role == session.Melodic && kick != nil && float64(kick.Level.Peak-row.Peak()) < l.Song.LevelRules().MelodyGap-enough
 		if !st.Mute && st.Role != session.Kick && st.Role != session.Bass && !near {
 			tell(st.Name, row.Peak(), row.Window, st)
 		}
@@ -369,9 +369,9 @@ func (l *Ledger) trims() []find.Finding {
 	return out
 }
 
-// unheard tells of stems that lie under the sum of the others in every band.
-func (l *Ledger) unheard(sounds map[string]Sound) []find.Finding {
-	var out []find.Finding
+// Over is by how much a stem, while it sounds, lies over the sum of the others in the third-octave in which it does so most, dB; None where there is nothing to set it
+// against.
+func (l *Ledger) Over(sounds map[string]Sound, stem string) meter.Figure {
 	power := func(st *session.Stem, band int) float64 {
 		s, ok := sounds[st.Audio]
 		if !ok || band >= len(s.Spectrum.Level) || !s.Spectrum.Level[band].Valid() {
@@ -383,34 +383,48 @@ func (l *Ledger) unheard(sounds map[string]Sound) []find.Finding {
 		}
 		return math.Pow(10, db/10)
 	}
-	for i := range l.Song.Stems {
-		st := &l.Song.Stems[i]
-		s, ok := sounds[st.Audio]
-		if !ok || st.Mute || s.Sustain <= 0 {
+	st := l.Song.Stem(stem)
+	if st == nil {
+		return meter.None
+	}
+	s, ok := sounds[st.Audio]
+	if !ok || st.Mute || s.Sustain <= 0 {
+		return meter.None
+	}
+	loudest, best := 0.0, math.Inf(-1)
+	for b := range meter.Bands {
+		loudest = max(loudest, power(st, b))
+	}
+	others := 0
+	for b := range meter.Bands {
+		own := power(st, b)
+		if own <= loudest*math.Pow(10, -bandFloor/10) || own == 0 {
 			continue
 		}
-		loudest, best := 0.0, math.Inf(-1)
-		for b := range meter.Bands {
-			loudest = max(loudest, power(st, b))
+		rest := 0.0
+		for j := range l.Song.Stems {
+			if o := &l.Song.Stems[j]; o != st && !o.Mute {
+				rest += power(o, b)
+			}
 		}
-		others := 0
-		for b := range meter.Bands {
-			own := power(st, b)
-			if own <= loudest*math.Pow(10, -bandFloor/10) || own == 0 {
-				continue
-			}
-			rest := 0.0
-			for j := range l.Song.Stems {
-				if o := &l.Song.Stems[j]; j != i && !o.Mute {
-					rest += power(o, b)
-				}
-			}
-			if rest > 0 {
-				others++
-			}
-			best = max(best, dsp.PowerDB(own/s.Sustain/max(rest, 1e-12))) // while it sounds
+		if rest > 0 {
+			others++
 		}
-		if others > 0 && best < inaudible {
+		best = max(best, dsp.PowerDB(own/s.Sustain/max(rest, 1e-12))) // while it sounds
+	}
+	if others == 0 {
+		return meter.None
+	}
+	return meter.Figure(best)
+}
+
+// unheard tells of stems that lie under the sum of the others in every band.
+func (l *Ledger) unheard(sounds map[string]Sound) []find.Finding {
+	var out []find.Finding
+	for i := range l.Song.Stems {
+		st := &l.Song.Stems[i]
+		if over := l.Over(sounds, st.ID); over.Valid() && over < inaudible {
+			best := float64(over)
 			out = append(out, find.Finding{
 				ID:   find.ID("unheard", st.ID),
 				What: fmt.Sprintf("%s lies %s under the others in every band", st.Name, said(best)),

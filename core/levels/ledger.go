@@ -5,6 +5,7 @@ package levels
 import (
 	"context"
 	"fmt"
+	"math"
 	"runtime"
 
 	"golang.org/x/sync/errgroup"
@@ -168,6 +169,30 @@ func (l *Ledger) Group(role session.Role) *Group {
 		}
 	}
 	return nil
+}
+
+// Furthest is how far the part, the bus or the premaster that lies furthest outside of where it should does so, dB; 0 where all lie within.
+func (l *Ledger) Furthest() float64 {
+	rules := l.Song.LevelRules()
+	off := func(d float64, stems ...*session.Stem) float64 {
+		if d < 0 && stems[0].Role != session.Kick && ducks(stems...) {
+			return 0
+		}
+		return math.Abs(d)
+	}
+	out := 0.0
+	for _, row := range l.Rows {
+		if !row.Stem.Mute && !row.Group {
+			out = max(out, off(Outside(row.Peak(), row.Window), row.Stem))
+		}
+	}
+	for _, g := range l.Groups {
+		out = max(out, off(Outside(g.Level.Peak, g.Window), g.Stems...))
+	}
+	for _, b := range l.Buses {
+		out = max(out, float64(b.Out.Peak)-rules.Bus)
+	}
+	return max(out, float64(l.Master.Out.Peak)-rules.Limit)
 }
 
 // Order is an order in which stems join the running sum.

@@ -469,3 +469,15 @@ func (p *Plan) Trims() []session.Trim {
 	}
 	return out
 }
+
+// Edit makes the plan's trims.
+func (p *Plan) Edit() session.Edit {
+	out := session.Together{Said: fmt.Sprintf("Apply the plan: %d trims", len(p.Changes))}
+	if len(p.Changes) == 1 {
+		out.Said = "Apply the plan: 1 trim"
+	}
+	for _, c := range p.Changes {
+		out.Edits = append(out.Edits, session.Gain{At: session.At{Stem: c.Stem, Bus: c.Bus}, Step: c.Step, DB: c.To})
+	}
+	return out
+}

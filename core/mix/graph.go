@@ -18,6 +18,7 @@ type node struct {
 	gain   float64 // of a stem: source and clip, dB
 	inputs []input // of all others: what is added up
 	steps  []step
+	alone  bool   // it is the slow part of a chain, apart from the rest
 	live   bool   // it holds a duck: what is worked on, and changes most
 	id     string // hash of all that its sound depends on, but for the window
 }

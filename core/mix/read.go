@@ -118,12 +118,15 @@ func (r *Renderer) read(ctx context.Context, n *node, w Window, channels int) (s
 	}
 	k := key("read", n.id, w, channels)
 	b, err := Cached(r.shelf(ctx, n.rate, w), k, func() (audio.Buffer, int, error) {
+		pre, n := n.apart()
 		c, err := n.carry(w)
 		if err != nil {
 			return audio.Buffer{}, 0, err
 		}
 		var in sound
-		if n.audio != "" {
+		if pre != nil {
+			in, err = r.cells(ctx, pre, c.fed)
+		} else if n.audio != "" {
 			in.buf, err = r.source(ctx, n.audio, n.rate, c.fed)
 		} else {
 			in, err = r.sum(ctx, n.inputs, n.rate, c.fed, channels)
@@ -138,6 +141,41 @@ func (r *Renderer) read(ctx context.Context, n *node, w Window, channels int) (s
 		return c.run(in.buf, keys, w, r.block), in.buf.Bytes(), nil
 	})
 	return sound{b, k}, err
+}
+
+// apart parts a stem whose first move is slow into that move and the rest of it, so that what follows may change without it; pre is nil where there is nothing to part.
+func (n *node) apart() (pre, rest *node) {
+	if n.audio == "" || len(n.steps) == 0 || !n.steps[0].Params.Kind().Slow || n.alone {
+		return nil, n
+	}
+	pre = (&node{name: n.name, rate: n.rate, bpm: n.bpm, audio: n.audio, steps: n.steps[:1], alone: true}).seal()
+	after := *n
+	after.steps = n.steps[1:]
+	return pre, &after
+}
+
+// cellSeconds is the length of the pieces in which the slow part of a chain is kept.
+const cellSeconds = 8
+
+// cells reads a window of the slow part of a chain out of pieces that stand on one grid, so that windows that begin or end otherwise share them.
+func (r *Renderer) cells(ctx context.Context, n *node, w Window) (sound, error) {
+	ctx = context.WithValue(ctx, passingPass{}, nil) // they are kept, whoever passes
+	cell := cellSeconds * n.rate
+	var out audio.Buffer
+	for from := w.From - ((w.From%cell)+cell)%cell; from < w.To; from += cell {
+		s, err := r.read(ctx, n, Window{From: from, To: from + cell}, 0)
+		if err != nil {
+			return s, err
+		}
+		if out.Ch == nil {
+			out = audio.New(n.rate, len(s.buf.Ch), w.Frames())
+		}
+		a, b := max(from, w.From), min(from+cell, w.To)
+		for c := range out.Ch {
+			copy(out.Ch[c][a-w.From:], s.buf.Ch[c][a-from:b-from])
+		}
+	}
+	return sound{out, key("cells", n.id, w)}, nil
 }
 
 // keys works out the gains of the steps that listen.

@@ -13,6 +13,7 @@ import (
 const (
 	tellCellar = 0.15 // of the cellar
 	tellPeak   = 0.25 // of the mix's peak
+	tellDeep   = 12.0 // over what is asked of the cellar: what is freed there is nothing to anybody
 )
 
 // unheardWhy is the reason that a cut carries.
@@ -68,7 +69,7 @@ func Judge(song *session.Song, c *Cellar, parts []Share, cuts []Cut, mud []Muddy
 			continue
 		}
 		cellar, peak := float64(k.Low.Cellar), float64(k.Low.Premaster)
-		if cellar < tellCellar && peak < tellPeak {
+		if low := c.Under.Valid() && float64(c.Under) > rules.Cellar+tellDeep; (cellar < tellCellar || low) && peak < tellPeak {
 			continue
 		}
 		hz := figure.Short(k.Low.Mix)

@@ -12,6 +12,7 @@ import (
 	"mellowthump/core/dsp"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
+	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -190,34 +191,14 @@ type Muddy struct {
 // Mud looks for it over a window, in the song without Room's bells.
 func Mud(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) ([]Muddy, error) {
 	plain := song.Unbelled()
-	in, lead := wide(song, w)
 	rate := float64(song.Rate)
 	var out []Muddy
 	stems := rests(&plain)
-	each := make([]Fine, len(stems))
-	all := make(Fine, fineBins)
-	mix.Doing(ctx, "Looking for mud")
-	if err := abreast(ctx, len(stems), func(ctx context.Context, i int) error {
-		key, hear, err := heard(r, &plain, is(stems[i].ID), in)
-		if err != nil {
-			return err
-		}
-		each[i], err = mix.Cached(r.Cache, mix.Key("fine room", key, lead), func() (Fine, int, error) {
-			x, err := hear(ctx)
-			if err != nil {
-				return nil, 0, err
-			}
-			f, err := fineSpectrum(ctx, x, lead)
-			return f, 8 * fineBins, err
-		})
-		return err
-	}); err != nil {
+	each, all, err := fines(ctx, r, &plain, w, stems)
+	if err != nil {
 		return nil, err
 	}
 	for i, st := range stems {
-		for k, v := range each[i] {
-			all[k] += v
-		}
 		if st.Role != session.Snare && st.Role != session.Perc {
 			continue
 		}
@@ -246,6 +227,70 @@ func Mud(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window)
 		_, by := worst(sum.over(), mudBand)
 		return by - 0.05
 	})}), nil
+}
+
+// fines are the fine spectra of some stems over a window, and their sum.
+func fines(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, stems []*session.Stem) (each []Fine, all Fine, err error) {
+	in, lead := wide(song, w)
+	each, all = make([]Fine, len(stems)), make(Fine, fineBins)
+	mix.Doing(ctx, "Looking for mud")
+	err = abreast(ctx, len(stems), func(ctx context.Context, i int) error {
+		key, hear, err := heard(r, song, is(stems[i].ID), in)
+		if err != nil {
+			return err
+		}
+		each[i], err = mix.Cached(r.Cache, mix.Key("fine room", key, lead), func() (Fine, int, error) {
+			x, err := hear(ctx)
+			if err != nil {
+				return nil, 0, err
+			}
+			f, err := fineSpectrum(ctx, x, lead)
+			return f, 8 * fineBins, err
+		})
+		return err
+	})
+	for _, f := range each {
+		for k, v := range f {
+			all[k] += v
+		}
+	}
+	return each, all, err
+}
+
+// fineAt is the band that a frequency lies in.
+func fineAt(hz float64) int {
+	best := 0
+	for i := range fineBins {
+		if math.Abs(math.Log(fineHz(i)/hz)) < math.Abs(math.Log(fineHz(best)/hz)) {
+			best = i
+		}
+	}
+	return best
+}
+
+// MudLeft is how far the rest of a song, as it is, stands over its own line about a frequency, dB; of a drum that may be boxy (box), how far that rings out of what
+// is beside it.
+func MudLeft(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, stem string, hz float64, box bool) (meter.Figure, error) {
+	stems := rests(song)
+	if box {
+		if st := song.Stem(stem); st != nil {
+			stems = []*session.Stem{st}
+		}
+	}
+	each, all, err := fines(ctx, r, song, w, stems)
+	if err != nil {
+		return meter.None, err
+	}
+	if !box {
+		return meter.Figure(all.over()[fineAt(hz)]), nil
+	}
+	for i, st := range stems {
+		if st.ID == stem {
+			_, by := each[i].ring(boxBand)
+			return meter.Figure(by), nil
+		}
+	}
+	return meter.None, nil
 }
 
 // finding tells of it.

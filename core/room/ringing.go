@@ -136,12 +136,30 @@ func rings(all []partial) (out []partial, over []float64) {
 // Rings looks for it in every stem that is neither kick nor bass, over a window, in the song without Room's ringing bells.
 func Rings(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) ([]Ringing, error) {
 	plain := song.Unrung()
-	in, lead := wide(song, w)
-	stems := rests(&plain)
+	return ringsOf(ctx, r, &plain, w, rests(&plain))
+}
+
+// RingLeft is by how much a partial of a stem stands over the others of its octave, dB, in a song as it is; 0 where it no longer rings.
+func RingLeft(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, stem string, hz float64) (meter.Figure, error) {
+	st := song.Stem(stem)
+	if st == nil {
+		return meter.None, nil
+	}
+	all, err := ringsOf(ctx, r, song, w, []*session.Stem{st})
+	for _, g := range all {
+		if g.Stem == stem && math.Abs(12*math.Log2(g.Hz/hz)) < 0.5 {
+			return meter.Figure(g.Over), err
+		}
+	}
+	return 0, err
+}
+
+func ringsOf(ctx context.Context, r *mix.Renderer, plain *session.Song, w mix.Window, stems []*session.Stem) ([]Ringing, error) {
+	in, lead := wide(plain, w)
 	each := make([][]Ringing, len(stems))
 	mix.Doing(ctx, "Looking for what rings")
 	err := abreast(ctx, len(stems), func(ctx context.Context, i int) error {
-		key, hear, err := chained(r, &plain, stems[i].ID, in)
+		key, hear, err := chained(r, plain, stems[i].ID, in)
 		if err != nil {
 			return err
 		}
@@ -155,7 +173,7 @@ func Rings(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Windo
 				return nil, 0, err
 			}
 			var found []Ringing
-			at, over := rings(partials(frames, song.Rate))
+			at, over := rings(partials(frames, plain.Rate))
 			for i, p := range at {
 				found = append(found, ringingOf(p, over[i], frames))
 			}

@@ -65,7 +65,7 @@ func (h *handlers) weigh(c *gin.Context, out *costView) error {
 		return err
 	}
 	w := mix.Window{To: n}
-	if out.Fitted, err = h.fitSchool(ctx, song, w, move.CurveSchool); err != nil {
+	if out.Fitted, err = out.Bench.Fit(ctx, move.CurveSchool); err != nil {
 		return err
 	}
 	whole, err := duck.Measure(ctx, h.Renderer, song, w)

@@ -1,7 +1,6 @@
 package duck
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -13,7 +12,6 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/duck"
-	"mellowthump/core/figure"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/pocket"
@@ -44,47 +42,8 @@ func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session
 	return h.fitted(c, song, what)
 }
 
-// fitSchool fits a duck of one school; where the bass leads, the kick's own curve.
-func (h *handlers) fitSchool(ctx context.Context, song *session.Song, w mix.Window, school string) (duck.Fitted, error) {
-	if song.Leader != session.BassLeads {
-		return duck.FitSchool(ctx, h.Renderer, song, w, school)
-	}
-	b, err := h.Bench(ctx, song)
-	if err != nil {
-		return duck.Fitted{}, err
-	}
-	return duck.FitSongLead(ctx, h.Renderer, song, w, b.Line())
-}
-
-// fitInto gives a song the duck that a school's fit over the whole of it finds, or takes its duck away
-// where none is needed.
-func (h *handlers) fitInto(ctx context.Context, song *session.Song, school string) (duck.Fitted, error) {
-	n, err := h.Renderer.PairLength(song)
-	if err != nil {
-		return duck.Fitted{}, err
-	}
-	f, err := h.fitSchool(ctx, song, mix.Window{To: n}, school)
-	if err != nil {
-		return f, err
-	}
-	if f.Duck == nil {
-		song.SetDuck(nil, false, "")
-		return f, nil
-	}
-	d := *f.Duck
-	d.Trigger = song.DuckTrigger()
-	f.Duck = &d
-	song.SetDuck(&d, false, f.Reason)
-	return f, nil
-}
-
 // school is the school of the song's duck, a drawn curve where it has none.
-func school(song *session.Song) string {
-	if d, _ := song.Duck(); d != nil {
-		return d.School
-	}
-	return move.CurveSchool
-}
+func school(song *session.Song) string { return (&bench.Bench{Song: song}).School() }
 
 // setTargets changes the clearance asked and the cap of the depth; dragged along what it costs, it fits anew.
 func (h *handlers) setTargets(c *gin.Context) {
@@ -125,17 +84,18 @@ func (h *handlers) setTargets(c *gin.Context) {
 
 // fitted is the edit that a fit comes to.
 func (h *handlers) fitted(c *gin.Context, song *session.Song, school string) (session.Edit, error) {
-	f, err := h.fitInto(c.Request.Context(), song, school)
+	b, err := h.Bench(c.Request.Context(), song)
+	if err != nil {
+		return nil, err
+	}
+	f, err := b.Fit(c.Request.Context(), school)
 	if t := bench.Trouble(err); t != "" {
 		return nil, shell.BadInput(c, "fit", errors.New(t))
 	}
 	if err != nil {
 		return nil, err
 	}
-	if f.Duck == nil {
-		return session.SetDuck{Said: "Fit: " + f.Reason}, nil
-	}
-	return session.SetDuck{Duck: f.Duck, Why: f.Reason, Said: fitSaid(f.Duck), Fit: true}, nil
+	return bench.FitEdit(f), nil
 }
 
 // fit finds the least duck over the whole song, so that what is exported holds everywhere.
@@ -248,17 +208,6 @@ func (h *handlers) cameBack(c *gin.Context) {
 		}
 	}
 	h.Write(c, http.StatusOK, "cameback", out)
-}
-
-// fitSaid says what a fit came to.
-func fitSaid(d *move.Duck) string {
-	switch d.School {
-	case move.CompressorSchool:
-		return fmt.Sprintf("Fit a keyed compressor, threshold %s dB", figure.Signed(d.Comp.Threshold, 1))
-	case move.BandSchool:
-		return fmt.Sprintf("Fit a keyed band dip of %s dB", figure.Signed(d.Band.Range, 1))
-	}
-	return fmt.Sprintf("Fit a duck of %s dB", figure.Signed(d.Depth(), 1))
 }
 
 // handover is the edit that moves the meeting of kick and bass.

@@ -146,16 +146,7 @@ func (h *handlers) applyPlan(c *gin.Context) {
 		h.Edit(c, "levels", "gain", session.SetPlan{Plan: &session.Plan{Trims: p.Plan.Trims()}, Said: "Take the plan of " + shell.Count(len(p.Plan.Changes), "trim") + " elsewhere"})
 		return
 	}
-	h.Edit(c, "levels", "gain", planEdit(p.Plan))
-}
-
-// planEdit makes a plan's trims.
-func planEdit(p *levels.Plan) session.Edit {
-	edits := session.Together{Said: "Apply the plan: " + shell.Count(len(p.Changes), "trim")}
-	for _, ch := range p.Changes {
-		edits.Edits = append(edits.Edits, session.Gain{At: session.At{Stem: ch.Stem, Bus: ch.Bus}, Step: ch.Step, DB: ch.To})
-	}
-	return edits
+	h.Edit(c, "levels", "gain", p.Plan.Edit())
 }
 
 // try works out the plan that a query asks for ("plan?anchor=noise&under=8"), to be heard before it is applied.
@@ -180,7 +171,7 @@ func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session
 	if err != nil {
 		return nil, err
 	}
-	return planEdit(p), nil
+	return p.Edit(), nil
 }
 
 // noPlan reports whether an error says why there is no plan to make.

@@ -1,0 +1,511 @@
+// Package runsheet makes one list of what all stages find, in the order of the work: each with the change that mends it, what that brings and what it costs, measured by a render
+// of exactly that change on top of those above it.
+package runsheet
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"mellowthump/core/bench"
+	"mellowthump/core/figure"
+	"mellowthump/core/find"
+	"mellowthump/core/intake"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/session"
+)
+
+// Choice is what its user makes of a sheet. What it says nothing of stays as it is proposed.
+type Choice struct {
+	On    []string `json:"on,omitempty"`    // keys of rows that are ticked
+	Off   []string `json:"off,omitempty"`   // and of those that are not
+	First []string `json:"first,omitempty"` // keys of rows that come before all others, in this order
+}
+
+// Change is a figure before and after a change.
+type Change struct {
+	figure.Figure
+	Name          string // of what it is here
+	Before, After meter.Figure
+	Bracket       Bracket // that is asked of it
+}
+
+// Said shows a figure's value as it is shown everywhere.
+func (c Change) Said(f meter.Figure) string {
+	if !f.Valid() {
+		return "–"
+	}
+	return figure.Signed(float64(f), c.Decimals)
+}
+
+// Short is the unit where it says anything beside a number.
+func (c Change) Short() string {
+	if strings.Contains(c.Unit, " to ") {
+		return ""
+	}
+	return c.Unit
+}
+
+// Asked reports whether anything is asked of it.
+func (c Change) Asked() bool { return !math.IsInf(c.Bracket.Lo, 0) || !math.IsInf(c.Bracket.Hi, 0) }
+
+// Moved reports whether the two differ as they are shown.
+func (c Change) Moved() bool { return c.Said(c.Before) != c.Said(c.After) }
+
+// Nearer is by how much the figure came nearer to what is asked of it; under 0 it is further off.
+func (c Change) Nearer() float64 {
+	if !c.Before.Valid() || !c.After.Valid() {
+		return 0
+	}
+	switch {
+	case math.IsInf(c.Bracket.Lo, 1): // the more the better
+		return float64(c.After - c.Before)
+	case math.IsInf(c.Bracket.Hi, -1): // the less
+		return float64(c.Before - c.After)
+	}
+	return c.Bracket.Off(c.Before) - c.Bracket.Off(c.After)
+}
+
+// step is the least that is shown of a figure.
+func (c Change) step() float64 {
+	s := 1.0
+	for range c.Decimals {
+		s /= 10
+	}
+	return s
+}
+
+// Worse reports whether the figure is further off than before, as it is shown.
+func (c Change) Worse() bool { return c.Nearer() < -c.step()/2 }
+
+// Better reports whether it is nearer, as it is shown.
+func (c Change) Better() bool { return c.Nearer() > c.step()/2 }
+
+// In reports whether it is where it is asked to be.
+func (c Change) In() bool { return c.Bracket.Off(c.After) == 0 }
+
+// String says it in a line: "worst tenth −2.1 → 8.0 dB".
+func (c Change) String() string {
+	return strings.TrimSpace(fmt.Sprintf("%s %s → %s %s", c.Name, c.Said(c.Before), c.Said(c.After), c.Short()))
+}
+
+// Row is a line of the sheet: what is found, and the one change that mends it.
+type Row struct {
+	Key   string // the same while numbers move: "room/cut", "width/wide.pad"
+	Stage string
+	Found []find.Finding // what it deals with; the first is what it is told by
+	Do    string         // what the change does; without one, what is to be done by hand
+	Edit  session.Edit   // nil: no single change mends it
+	Own   []Change       // the figures that it is for
+	Other []Change       // the clearance, the premaster, what the bass loses: where they move
+	Doubt string         // why it is not ticked to begin with; empty: it is
+	Broke string         // what it makes worse: it is not made, or taken back
+	Tick  bool           // as it is proposed and chosen
+	Kept  bool           // it is ticked and breaks nothing: what is below stands on it
+	Was   *session.Song  // before it, with what is kept above
+	Now   *session.Song  // with it; nil without a change
+}
+
+// What names the row.
+func (r *Row) What() string { return r.Found[0].What }
+
+// Why says why it matters.
+func (r *Row) Why() string { return r.Found[0].Why }
+
+// Hear is the part of the song in which it is heard best.
+func (r *Row) Hear() string {
+	if r.Found[0].Hear == "" {
+		return string(mix.SoloAll)
+	}
+	return r.Found[0].Hear
+}
+
+// Values are what is to be set elsewhere for the same.
+func (r *Row) Values() string {
+	for _, f := range r.Found {
+		if f.Values != "" {
+			return f.Values
+		}
+	}
+	return r.Do
+}
+
+// Named is the edit under the row's own name.
+func (r *Row) Named() session.Edit {
+	return session.Together{Said: "Run sheet: " + lowerFirst(r.Do), Edits: []session.Edit{r.Edit}}
+}
+
+// Sheet is the whole of it.
+type Sheet struct {
+	Rows    []Row
+	Trouble string   // why kick and bass could not be judged
+	Won     []Change // the song as it is, and with what is kept
+	Left    []string // what was where it should be and no longer is
+	Now     *session.Song
+}
+
+// Count is how many findings the rows deal with.
+func (s *Sheet) Count() int {
+	n := 0
+	for _, r := range s.Rows {
+		n += len(r.Found)
+	}
+	return n
+}
+
+// Kept are the rows that are made when the ticked are.
+func (s *Sheet) Kept() []Row {
+	return slices.DeleteFunc(slices.Clone(s.Rows), func(r Row) bool { return !r.Kept })
+}
+
+// Moves is how many rows have a change.
+func (s *Sheet) Moves() int {
+	n := 0
+	for _, r := range s.Rows {
+		if r.Edit != nil {
+			n++
+		}
+	}
+	return n
+}
+
+// Make works the sheet of a song out; facts are those of its files. told gets each row as soon as it is measured; it may be nil.
+func Make(ctx context.Context, r *mix.Renderer, song *session.Song, facts map[string]*intake.Analysis, c Choice, told func(Row)) (*Sheet, error) {
+	w := &walk{renderer: r, facts: facts, choice: c, told: told, sheet: &Sheet{}, seen: map[string]bool{}}
+	ctx, stop := context.WithCancel(ctx)
+	defer w.beside.Wait()
+	defer stop()
+	w.at = w.put(song)
+	w.fitted = w.at.Song.Fitted()
+	first := w.at
+	if len(song.Stems) == 0 {
+		w.sheet.Now = song
+		return w.sheet, nil
+	}
+	for _, key := range c.First {
+		stage, _, _ := strings.Cut(key, "/")
+		if err := w.stage(ctx, stage, key); err != nil {
+			return nil, err
+		}
+	}
+	for _, s := range stages {
+		if err := w.stage(ctx, s.key, ""); err != nil {
+			return nil, err
+		}
+	}
+	if err := w.again(ctx); err != nil {
+		return nil, err
+	}
+	return w.sheet, w.end(ctx, first)
+}
+
+// walk goes through the stages.
+type walk struct {
+	renderer *mix.Renderer
+	facts    map[string]*intake.Analysis
+	choice   Choice
+	told     func(Row)
+	sheet    *Sheet
+	at       *state // with what is kept so far
+	seen     map[string]bool
+	fitted   bool // the duck was fitted here
+	beside   sync.WaitGroup
+	pending  []find.Finding // told by one stage and dealt with in another
+}
+
+// state is a song on the bench with the figures that are known of it.
+type state struct {
+	*bench.Bench
+	mu    sync.Mutex
+	known map[string]meter.Figure
+}
+
+func (w *walk) put(song *session.Song) *state {
+	return &state{Bench: bench.New(w.renderer, song, w.facts), known: map[string]meter.Figure{}}
+}
+
+// take takes a figure of the song.
+func (s *state) take(ctx context.Context, m measure) (meter.Figure, error) {
+	s.mu.Lock()
+	f, ok := s.known[m.id()]
+	s.mu.Unlock()
+	if ok {
+		return f, nil
+	}
+	f, err := m.take(ctx, s.Bench)
+	if err != nil {
+		return f, fmt.Errorf("measuring %s: %w", m.figure().Name, err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.known[m.id()] = f
+	return f, nil
+}
+
+// changed takes a figure before and after.
+func changed(ctx context.Context, was, now *state, m measure) (Change, error) {
+	c := Change{Figure: m.figure(), Name: m.name, Bracket: m.asks(was.Song)}
+	if c.Name == "" {
+		c.Name = c.Figure.Name
+	}
+	var err error
+	if c.Before, err = was.take(ctx, m); err == nil {
+		c.After, err = now.take(ctx, m)
+	}
+	return c, err
+}
+
+// changes takes some, beside each other.
+func changes(ctx context.Context, was, now *state, all []measure) ([]Change, error) {
+	out := make([]Change, len(all))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, m := range all {
+		g.Go(func() (err error) { out[i], err = changed(ctx, was, now, m); return err })
+	}
+	return out, g.Wait()
+}
+
+func (w *walk) ticked(r *Row) bool {
+	switch {
+	case slices.Contains(w.choice.On, r.Key):
+		return true
+	case slices.Contains(w.choice.Off, r.Key):
+		return false
+	}
+	return r.Doubt == ""
+}
+
+// row measures a candidate on top of what is kept, and keeps it where it is ticked and breaks nothing.
+func (w *walk) row(ctx context.Context, p plan) error {
+	r := Row{Key: p.stage + "/" + p.id, Stage: p.stage, Found: p.found, Do: p.do, Edit: p.edit, Was: w.at.Song}
+	if w.seen[r.Key] || len(r.Found) == 0 {
+		return nil
+	}
+	w.seen[r.Key] = true
+	mix.Doing(ctx, r.What())
+	if r.Edit == nil {
+		w.tell(r)
+		return nil
+	}
+	next, err := w.made(r.Edit)
+	if err != nil { // it cannot be made as the song is now
+		r.Edit, r.Do = nil, r.Do+": "+err.Error()
+		w.tell(r)
+		return nil
+	}
+	if err := w.weigh(ctx, &r, p, next); err != nil {
+		return err
+	}
+	if r.Broke != "" && w.fits() && w.judgesClearance(p) { // the duck may be fitted to what is new
+		if again, err := w.refitted(ctx, r, p, next); err != nil {
+			return err
+		} else if again != nil {
+			r, next = *again, w.put(again.Now)
+		}
+	}
+	if p.told(r.Own) {
+		w.mended(r)
+		return nil
+	}
+	r.Now = next.Song
+	switch {
+	case r.Broke != "":
+		r.Doubt = "it would make " + r.Broke + " worse"
+	case p.taste != "":
+		r.Doubt = p.taste
+	case len(r.Own) > 0 && !slices.ContainsFunc(r.Own, Change.Better):
+		r.Doubt = "no figure of its own gets better by it"
+	}
+	r.Tick = w.ticked(&r)
+	if r.Kept = r.Tick && r.Broke == ""; r.Kept {
+		w.at = next
+		w.fitted = w.fitted || r.Key == fitKey
+	}
+	w.tell(r)
+	return nil
+}
+
+// told reports whether what a candidate is for is where it should be already: what is kept above has mended it.
+func (p plan) told(own []Change) bool {
+	return len(own) > 0 && p.stage == "room" && !slices.ContainsFunc(own, func(c Change) bool { return c.Bracket.Off(c.Before) > 0 })
+}
+
+// mended adds what a row is about to the one above that has mended it.
+func (w *walk) mended(r Row) {
+	for i := len(w.sheet.Rows) - 1; i >= 0; i-- {
+		if w.sheet.Rows[i].Kept {
+			w.sheet.Rows[i].Found = append(slices.Clone(w.sheet.Rows[i].Found), r.Found...)
+			return
+		}
+	}
+}
+
+// fits reports whether the song's duck is one that a fit made, here or before: then it may be fitted anew.
+func (w *walk) fits() bool {
+	d, off := w.at.Song.Duck()
+	return d != nil && !off && (w.fitted || w.at.Song.Fitted())
+}
+
+// made puts the song with an edit on the bench.
+func (w *walk) made(e session.Edit) (*state, error) {
+	song := w.at.Song.Clone()
+	song.Master.Moves = append(song.Master.Moves, w.at.Chain...) // the bench holds Print's apart
+	if _, err := e.Apply(&song); err != nil {
+		return nil, err
+	}
+	song.Settle()
+	if err := song.Validate(); err != nil {
+		return nil, err
+	}
+	return w.put(&song), nil
+}
+
+// weigh takes a row's figures and says what it breaks.
+func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
+	r.Own, r.Other, r.Broke = nil, nil, ""
+	held := slices.DeleteFunc([]measure{clearance, premaster, loss}, func(m measure) bool {
+		return slices.ContainsFunc(p.own, func(o measure) bool { return o.id() == m.id() })
+	})
+	all, err := changes(ctx, w.at, next, slices.Concat(p.own, held))
+	if err != nil {
+		return err
+	}
+	for _, c := range all[:len(p.own)] {
+		if c.Before.Valid() || c.After.Valid() {
+			r.Own = append(r.Own, c)
+		}
+	}
+	for i, m := range held {
+		c := all[len(p.own)+i]
+		if c.Moved() && c.Before.Valid() && c.After.Valid() || m.key == loss.key && p.stage == "duck" && c.After.Valid() {
+			r.Other = append(r.Other, c)
+		}
+		if r.Broke == "" && m.key != loss.key && w.guards(p, m) && c.Worse() {
+			r.Broke = c.String()
+		}
+	}
+	own := 0.0
+	for _, c := range r.Own {
+		if c.Worse() {
+			own--
+		} else if c.Better() {
+			own++
+		}
+	}
+	if own < 0 {
+		r.Broke = r.Own[0].String()
+	}
+	return nil
+}
+
+// guards reports whether a row may not make a figure worse that is not its own. Pitch and polarity are mended before the levels are set, and these before the duck is fitted: they
+// answer for no premaster, and where the duck is to be fitted for no clearance.
+func (w *walk) guards(p plan, m measure) bool {
+	if m.key != clearance.key {
+		return p.stage != "intake" && p.stage != "levels"
+	}
+	return w.judgesClearance(p)
+}
+
+func (w *walk) judgesClearance(p plan) bool {
+	return !slices.Contains([]string{"intake", "levels", "pocket"}, p.stage) || p.id == againID || slices.Contains(w.choice.Off, fitKey)
+}
+
+// refitted is a row with the duck fitted anew on top of its change; nil where that breaks it too.
+func (w *walk) refitted(ctx context.Context, r Row, p plan, next *state) (*Row, error) {
+	f, err := next.Fit(ctx, next.School())
+	if err != nil || f.Duck == nil {
+		return nil, ignoreTrouble(err)
+	}
+	r.Edit = session.Together{Edits: []session.Edit{r.Edit, bench.FitEdit(f)}}
+	then, err := w.made(r.Edit)
+	if err != nil {
+		return nil, nil // it is told without
+	}
+	if err := w.weigh(ctx, &r, p, then); err != nil || r.Broke != "" {
+		return nil, err
+	}
+	r.Do += ", and the duck is fitted to it anew"
+	r.Now = then.Song
+	return &r, nil
+}
+
+func ignoreTrouble(err error) error {
+	if bench.Trouble(err) != "" {
+		return nil
+	}
+	return err
+}
+
+func (w *walk) tell(r Row) {
+	w.sheet.Rows = append(w.sheet.Rows, r)
+	if w.told != nil {
+		w.told(r)
+	}
+}
+
+// end measures what was won, and what is no longer where it was.
+func (w *walk) end(ctx context.Context, first *state) error {
+	mix.Doing(ctx, "Measuring what was won")
+	all, err := changes(ctx, first, w.at, won(first.Bench))
+	if err != nil {
+		return err
+	}
+	for _, c := range all {
+		if c.Before.Valid() || c.After.Valid() {
+			w.sheet.Won = append(w.sheet.Won, c)
+		}
+	}
+	told := map[string]bool{}
+	for _, r := range w.sheet.Rows {
+		for _, p := range r.Own {
+			if r.Kept && p.In() && !told[p.Key+p.Name] && !strings.HasPrefix(p.Key, "loss") {
+				told[p.Key+p.Name] = true
+				if err := w.stays(ctx, r, p); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	w.sheet.Now = w.at.Song
+	return nil
+}
+
+// stays says where a figure that a row brought to where it should be has left it since.
+func (w *walk) stays(ctx context.Context, r Row, was Change) error {
+	for _, m := range ownOf(r.Found[0], r.Stage, w.at.Song) {
+		c := Change{Figure: m.figure(), Name: m.name, Before: was.After, Bracket: m.asks(w.at.Song)}
+		if m.key != was.Key || r.Key == planKey && m.key == songPeak.key {
+			continue
+		}
+		var err error
+		if c.After, err = w.at.take(ctx, m); err != nil {
+			return err
+		}
+		if c.Worse() && !c.In() {
+			if c.Name == "" {
+				c.Name = c.Figure.Name
+			}
+			w.sheet.Left = append(w.sheet.Left, c.String())
+		}
+	}
+	return nil
+}
+
+// lowerFirst writes a sentence's first letter small, where it begins no name.
+func lowerFirst(text string) string {
+	first, rest, _ := strings.Cut(text, " ")
+	switch first {
+	case "Cut", "Dip", "Fit", "Set", "Turn", "Detune", "Even", "Shape", "Add", "Let", "Lower", "Raise", "Nudge", "High-pass", "Take":
+		return strings.ToLower(first) + " " + rest
+	}
+	return text
+}

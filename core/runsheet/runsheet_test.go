@@ -1,0 +1,323 @@
+package runsheet
+
+import (
+	"context"
+	"math"
+	"slices"
+	"strings"
+	"testing"
+
+	"mellowthump/core/audio"
+	"mellowthump/core/bench"
+	"mellowthump/core/demo"
+	"mellowthump/core/find"
+	"mellowthump/core/intake"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/session"
+	"mellowthump/internal/outside"
+)
+
+func sheetOf(t *testing.T, d demo.Song, c Choice) (*Sheet, *mix.Renderer, *session.Song, map[string]*intake.Analysis) {
+	t.Helper()
+	r, song, facts := brought(t, d)
+	s, err := Make(t.Context(), r, song, facts, c, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, r, song, facts
+}
+
+// On beats in which nothing is wrong the sheet is empty, and nothing is changed.
+func TestClean(t *testing.T) {
+	for i, b := range beats {
+		s, _, song, _ := sheetOf(t, b.song(nil), Choice{})
+		for _, r := range s.Rows {
+			t.Errorf("beat %d: %s: %s (%s)", i, r.Key, r.What(), r.Do)
+		}
+		for _, c := range s.Won {
+			if c.Moved() {
+				t.Errorf("beat %d: nothing is done, and %s", i, c)
+			}
+		}
+		if len(s.Won) < 8 || s.Count() != 0 || s.Moves() != 0 || len(s.Left) > 0 || s.Trouble != "" || s.Now != nil && len(s.Now.Stems) != len(song.Stems) {
+			t.Errorf("beat %d: %d figures, left %q, %s", i, len(s.Won), s.Left, s.Trouble)
+		}
+	}
+}
+
+// stem finds a stem of a song to be changed.
+func stem(s *demo.Song, id string) *demo.Stem {
+	i := slices.IndexFunc(s.Stems, func(st demo.Stem) bool { return st.ID == id })
+	return &s.Stems[i]
+}
+
+// add adds a sound to another, as loud as it is.
+func add(to audio.Buffer, f func(t float64) float64) {
+	for _, ch := range to.Ch {
+		for i := range ch {
+			ch[i] += float32(f(float64(i) / beatRate))
+		}
+	}
+}
+
+// faults are what is planted in the beats, with the row that mends it.
+var faults = []struct {
+	name, row string
+	beat      int
+	plant     func(b beat, s *demo.Song)
+}{
+	{"17 cents sharp", "intake/tune", 0, func(b beat, s *demo.Song) { stem(s, "bass").Sound = b.bassSound(even, 17, false) }},
+	{"a flipped layer", "intake/layer-upside-down.top", 1, func(b beat, s *demo.Song) {
+		top := b.kickSound()
+		for i := range top.Ch[0] {
+			top.Ch[0][i] *= -0.4
+		}
+		s.Stems = slices.Insert(s.Stems, 1, demo.Stem{Stem: session.Stem{ID: "top", Name: "Kick top", Role: session.Kick}, Sound: top})
+	}},
+	{"a hot bus", "levels/plan", 2, func(_ beat, s *demo.Song) {
+		s.Buses = []session.Bus{{ID: "drums", Name: "Drums"}}
+		for _, id := range []string{"kick", "snare", "hats"} {
+			stem(s, id).Bus = "drums"
+		}
+		for _, id := range []string{"kick", "snare", "hats", "bass", "keys"} { // the balance is right, all of it is too loud
+			peak := meter.PeakDB(stem(s, id).Sound.Ch...)
+			peaking(stem(s, id).Sound, float64(peak)+7)
+		}
+	}},
+	{"a locked fader", "levels/plan", 0, func(_ beat, s *demo.Song) {
+		peaking(stem(s, "snare").Sound, -2)
+		stem(s, "snare").Locks = []session.Step{session.TrackStep}
+	}},
+	{"box", "room/box.snare", 1, func(b beat, s *demo.Song) { stem(s, "snare").Sound = b.snareSound(1) }},
+	{"rumble", "room/cut", 2, func(_ beat, s *demo.Song) {
+		add(stem(s, "keys").Sound, func(t float64) float64 { return 0.03 * math.Sin(2*math.Pi*27*t) })
+	}},
+	{"a covered lead", "room/covers.keys.lead", 0, func(b beat, s *demo.Song) {
+		s.Stems = append(s.Stems, demo.Stem{Stem: session.Stem{ID: "lead", Name: "Lead", Role: session.Melodic}, Sound: b.keySound(1500, 2500, -14.9, 40)})
+		stem(s, "keys").Sound = b.keySound(1300, 3000, -12.2, 30)
+	}},
+	{"uneven notes", "body/uneven.bass", 1, func(b beat, s *demo.Song) {
+		stem(s, "bass").Sound = b.bassSound(func(i int) float64 { return []float64{1, 0.55, 0.8}[i%3] }, 0, false)
+	}},
+	{"an unheard bass", "body/unheard.phone", 2, func(b beat, s *demo.Song) { stem(s, "bass").Sound = b.bassSound(even, 0, true) }},
+	{"a wide sub", "width/wide.bass", 0, func(_ beat, s *demo.Song) {
+		x := stem(s, "bass")
+		wide := audio.New(beatRate, 2, x.Sound.Frames())
+		late := beatRate / 200 // its own low end, 5 ms later and upside down, is its side
+		for i, v := range x.Sound.Ch[0] {
+			side := float32(0)
+			if i >= late {
+				side = -0.7 * x.Sound.Ch[0][i-late]
+			}
+			wide.Ch[0][i], wide.Ch[1][i] = v+side, v-side
+		}
+		x.Sound = peaking(wide, -9)
+	}},
+}
+
+// Every fault that is planted in a clean beat is on the sheet, in the order of the work, with a change that mends it by its own figure: judged again, in another renderer, it is gone. What the
+// sheet promised is what is measured there. Common practice and own definitions; the faults are invented.
+func TestFaults(t *testing.T) {
+	outside.Slow(t)
+	for _, f := range faults {
+		t.Run(f.name, func(t *testing.T) {
+			b := beats[f.beat]
+			d := b.song(func(s *demo.Song) { f.plant(b, s) })
+			s, _, song, facts := sheetOf(t, d, Choice{On: []string{f.row}})
+			i := slices.IndexFunc(s.Rows, func(r Row) bool { return r.Key == f.row })
+			if i < 0 {
+				t.Fatalf("no row %s, but %v", f.row, keys(s))
+			}
+			r := s.Rows[i]
+			if r.Edit == nil || !r.Kept || len(r.Own) == 0 || !slices.ContainsFunc(r.Own, Change.Better) {
+				t.Errorf("%s: %s; kept %t, own %v, breaks %q", r.What(), r.Do, r.Kept, r.Own, r.Broke)
+			}
+			inOrder(t, s)
+			after := song.Clone()
+			for _, r := range s.Kept() {
+				if _, err := r.Named().Apply(&after); err != nil {
+					t.Fatal(err)
+				}
+			}
+			fresh, _, _ := brought(t, d)
+			on := bench.New(fresh, &after, facts)
+			for _, st := range stages {
+				if st.key != r.Stage && !(r.Stage == "intake" && st.key == "pocket") {
+					continue
+				}
+				left, err := st.judge(t.Context(), on)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, was := range r.Found {
+					if is, ok := find.Of(left, was.ID); ok && st.key != "intake" && kindOf(was.ID) != "cellar" {
+						t.Errorf("after it %s says still: %s", st.key, is.What)
+					}
+				}
+			}
+			held(t, fresh, &after, facts, s)
+			if st := after.Stem("snare"); f.name == "a locked fader" && (st.Fader != 0 || st.Source+st.Clip > -4) {
+				t.Errorf("the locked fader stands at %g dB, the steps before it at %g", st.Fader, st.Source+st.Clip)
+			}
+		})
+	}
+}
+
+func keys(s *Sheet) []string {
+	var out []string
+	for _, r := range s.Rows {
+		out = append(out, r.Key)
+	}
+	return out
+}
+
+// inOrder checks that the rows stand in the order of the work.
+func inOrder(t *testing.T, s *Sheet) {
+	t.Helper()
+	last := -1
+	for _, r := range s.Rows {
+		at := slices.IndexFunc(stages, func(st struct {
+			key   string
+			judge func(context.Context, *bench.Bench) ([]find.Finding, error)
+		}) bool {
+			return st.key == r.Stage
+		})
+		if strings.HasSuffix(r.Key, "/"+againID) {
+			continue
+		}
+		if at < last {
+			t.Errorf("%s stands after a later stage: %v", r.Key, keys(s))
+		}
+		last = at
+	}
+}
+
+// held checks that what a sheet says was won is measured of the song that it leads to, figure by figure, as shown.
+func held(t *testing.T, r *mix.Renderer, after *session.Song, facts map[string]*intake.Analysis, s *Sheet) {
+	t.Helper()
+	on := bench.New(r, after, facts)
+	for _, m := range won(on) {
+		f, err := m.take(t.Context(), on)
+		if err != nil {
+			t.Fatal(err)
+		}
+		i := slices.IndexFunc(s.Won, func(c Change) bool { return c.Name == m.name })
+		if i < 0 {
+			if f.Valid() {
+				t.Errorf("%s is not on the sheet", m.name)
+			}
+			continue
+		}
+		if got, want := s.Won[i].Said(f), s.Won[i].Said(s.Won[i].After); got != want {
+			t.Errorf("the sheet promised %s %s, and it is %s", m.name, want, got)
+		}
+	}
+}
+
+// The demo songs: what their stages find is on the sheet, in order; what is proposed is measured so; and no figure of an earlier stage that was where it should be leaves it unsaid.
+func TestDemos(t *testing.T) {
+	outside.Slow(t)
+	want := [][]string{
+		{"intake/tune", "intake/layer-upside-down.kick-top", "levels/plan", "duck/fit", "room/cut", "room/box.snare", "body/uneven.bass", "body/unheard.phone", "width/wide.pad"},
+		{"levels/plan", "duck/fit", "body/unheard.phone"},
+		{"levels/plan", "duck/fit", "room/mud.keys", "width/wide.keys"},
+	}
+	for i, d := range []demo.Song{demo.SlowFerry(), demo.CopperKettle(), demo.TidalGlass()} {
+		t.Run(d.Name, func(t *testing.T) {
+			s, _, song, facts := sheetOf(t, d, Choice{})
+			for _, k := range want[i] {
+				if !slices.Contains(keys(s), k) {
+					t.Errorf("no row %s in %v", k, keys(s))
+				}
+			}
+			inOrder(t, s)
+			after := song.Clone()
+			for _, r := range s.Kept() {
+				if said, err := r.Named().Apply(&after); err != nil || said == "" {
+					t.Fatalf("%s: %q, %v", r.Key, said, err)
+				}
+			}
+			fresh, _, _ := brought(t, d)
+			held(t, fresh, &after, facts, s)
+			on := bench.New(fresh, &after, facts)
+			for _, r := range s.Rows {
+				if !r.Kept {
+					continue
+				}
+				for _, c := range r.Own {
+					for _, m := range ownOf(r.Found[0], r.Stage, &after) {
+						f, err := m.take(t.Context(), on)
+						if err != nil {
+							t.Fatal(err)
+						}
+						said := slices.ContainsFunc(s.Left, func(l string) bool { return strings.HasPrefix(l, c.Name) })
+						if m.key == c.Key && c.In() && c.Bracket.Off(f) > c.step() && !said && !s.replaced(r.Key) {
+							t.Errorf("%s brought %s, and at the end it is %s: nothing says so", r.Key, c, c.Said(f))
+						}
+					}
+				}
+			}
+		})
+	}
+}
+
+// replaced reports whether a later row does over what one did.
+func (s *Sheet) replaced(key string) bool {
+	return key == planKey && slices.ContainsFunc(s.Rows, func(r Row) bool { return r.Key == "levels/"+againID && r.Kept })
+}
+
+// What is not ticked is not done, and what is below is measured without it; an order of one's own is kept.
+func TestChoice(t *testing.T) {
+	b := beats[0]
+	d := b.song(func(s *demo.Song) {
+		faults[0].plant(b, s)
+		faults[3].plant(b, s)
+	})
+	all, r, song, facts := sheetOf(t, d, Choice{})
+	if got := keys(all); !slices.Equal(got[:2], []string{"intake/tune", "levels/plan"}) || !all.Rows[0].Tick || !all.Rows[1].Tick {
+		t.Fatalf("proposed: %v", got)
+	}
+	without, err := Make(t.Context(), r, song, facts, Choice{Off: []string{"levels/plan"}, First: []string{"levels/plan"}}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := keys(without); !slices.Equal(got[:2], []string{"levels/plan", "intake/tune"}) {
+		t.Errorf("with levels first: %v", got)
+	}
+	if p := without.Rows[0]; p.Tick || p.Kept || p.Now == nil || without.Rows[1].Was.Stem("snare").Source != 0 || p.Now.Stem("snare").Source == 0 {
+		t.Errorf("what is not ticked: tick %t, kept %t", p.Tick, p.Kept)
+	}
+	aside := song.Clone()
+	for _, f := range all.Rows[0].Found {
+		if _, err := (session.Dismiss{Dismissal: session.Dismissal{Stage: f.Stage, Finding: f.ID, What: f.What, Why: "it is meant so"}}).Apply(&aside); err != nil {
+			t.Fatal(err)
+		}
+	}
+	left, err := Make(t.Context(), r, &aside, facts, Choice{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if slices.Contains(keys(left), "intake/tune") {
+		t.Errorf("what was put aside is proposed: %v", keys(left))
+	}
+	gone, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := Make(gone, mix.New(r.Library, 1<<28), song, facts, Choice{}, nil); err == nil {
+		t.Error("a sheet that nobody waits for is made to its end")
+	}
+}
+
+// A song without a kick, without a bass, or without stems has a sheet that says what it can.
+func TestTrouble(t *testing.T) {
+	b := beats[1]
+	for _, out := range [][]string{{"kick"}, {"bass"}, {"kick", "bass", "snare", "hats", "keys"}} {
+		d := b.song(func(s *demo.Song) {
+			s.Stems = slices.DeleteFunc(s.Stems, func(st demo.Stem) bool { return slices.Contains(out, st.ID) })
+		})
+		s, _, _, _ := sheetOf(t, d, Choice{})
+		if len(out) < 5 && !strings.HasPrefix(s.Trouble, "No stem is said to be the "+out[0]) {
+			t.Errorf("without %v: %q", out, s.Trouble)
+		}
+	}
+}

@@ -1,0 +1,381 @@
+package runsheet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"mellowthump/core/bench"
+	"mellowthump/core/find"
+	"mellowthump/core/levels"
+	"mellowthump/core/mix"
+	"mellowthump/core/room"
+	"mellowthump/core/session"
+)
+
+// stages are the stages that judge, in the order of the work.
+var stages = []struct {
+	key   string
+	judge func(context.Context, *bench.Bench) ([]find.Finding, error)
+}{
+	{"intake", func(_ context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Intake(), nil }},
+	{"levels", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Levels(ctx, b.Whole()) }},
+	{"pocket", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Pocket(ctx) }},
+	{"duck", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Duck(ctx) }},
+	{"room", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Room(ctx) }},
+	{"body", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Body(ctx) }},
+	{"width", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Width(ctx) }},
+	{"compare", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Compare(ctx) }},
+	{"print", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Print(ctx) }},
+}
+
+// Keys of rows that deal with several findings.
+const (
+	tuneKey = "intake/tune"
+	planKey = "levels/plan"
+	fitKey  = "duck/fit"
+	cutKey  = "room/cut"
+	againID = "again"
+
+	layerKind = "layer-upside-down"
+)
+
+// plan is a candidate of a row.
+type plan struct {
+	stage, id string
+	found     []find.Finding
+	do, taste string
+	edit      session.Edit
+	own       []measure
+}
+
+// open judges a stage on what is kept so far and returns what is open of it: no notices, nothing that was put aside.
+func (w *walk) open(ctx context.Context, stage string) ([]find.Finding, error) {
+	for _, s := range stages {
+		if s.key != stage {
+			continue
+		}
+		all, err := s.judge(ctx, w.at.Bench)
+		if t := bench.Trouble(err); t != "" {
+			w.sheet.Trouble = t
+			return nil, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("judging %s: %w", stage, err)
+		}
+		open, _ := find.Open(w.at.Song, find.At(stage, all))
+		return slices.DeleteFunc(open, func(f find.Finding) bool { return f.Notice }), nil
+	}
+	return nil, nil
+}
+
+// stage makes the rows of a stage; only the one of a key, where one is given.
+func (w *walk) stage(ctx context.Context, stage, only string) error {
+	open, err := w.open(ctx, stage)
+	if err != nil {
+		return err
+	}
+	if stage == "intake" { // a layer that is upside down is so in its file: the levels are set of what is left of it
+		layers, err := w.open(ctx, "pocket")
+		if err != nil {
+			return err
+		}
+		layers, _ = part(layers, func(f find.Finding) bool { return kindOf(f.ID) == layerKind })
+		open = append(find.At(stage, layers), open...)
+	}
+	if len(open) == 0 && stage != "duck" {
+		return nil
+	}
+	plans, err := w.plans(ctx, stage, open)
+	if err != nil {
+		return err
+	}
+	for _, p := range plans {
+		if only != "" && p.stage+"/"+p.id != only {
+			continue
+		}
+		if err := w.row(ctx, p); err != nil {
+			return err
+		}
+		if last := len(w.sheet.Rows) - 1; only == "" && rejudged(stage) && last >= 0 && w.sheet.Rows[last].Kept && w.sheet.Rows[last].Stage == stage {
+			return w.stage(ctx, stage, "") // what is left is judged anew
+		}
+	}
+	return nil
+}
+
+// rejudged reports whether a change of a stage may answer what else it told, or set the same again.
+func rejudged(stage string) bool { return stage == "levels" || stage == "pocket" || stage == "compare" }
+
+// plans groups what a stage told into candidates.
+func (w *walk) plans(ctx context.Context, stage string, open []find.Finding) ([]plan, error) {
+	var out []plan
+	switch stage {
+	case "intake":
+		var tune []find.Finding
+		tune, open = part(open, func(f find.Finding) bool { return kindOf(f.ID) == "off-tune" })
+		if fix := w.at.Detune(); len(fix) > 0 && len(tune) > 0 {
+			out = append(out, plan{stage: stage, id: "tune", found: named(tune, w.at.Song), do: fixSaid(fix, w.at.Song), edit: session.Together{Edits: fix}, own: []measure{cents}})
+		} else {
+			open = append(tune, open...)
+		}
+		open = named(open, w.at.Song)
+	case "levels":
+		p, rest, err := w.planLevels(ctx, open, "plan")
+		if err != nil {
+			return nil, err
+		}
+		out, open = append(out, p...), rest
+	case "pocket":
+		open = slices.DeleteFunc(open, func(f find.Finding) bool {
+			return f.ID == "bass-off-tune" && w.seen[tuneKey] || kindOf(f.ID) == layerKind
+		})
+	case "duck":
+		p, err := w.planDuck(ctx, open)
+		if err != nil {
+			return nil, err
+		}
+		out, open = append(out, p...), nil
+	case "room":
+		var low []find.Finding
+		low, open = part(open, func(f find.Finding) bool { return kindOf(f.ID) == "unheard-low" || f.ID == "cellar" })
+		out = append(out, planCuts(low)...)
+	}
+	var other []find.Finding
+	other, open = part(open, func(f find.Finding) bool { return f.Other == "duck" || f.Other == "body" })
+	w.pending = append(w.pending, other...)
+	for _, f := range open {
+		found := []find.Finding{f}
+		if stage == "body" && f.ID == "uneven.bass" {
+			found = append(found, w.settled("body")...)
+		}
+		out = append(out, w.single(stage, found))
+	}
+	if stage == "body" { // of which it finds nothing itself
+		for _, f := range w.settled("body") {
+			out = append(out, plan{stage: stage, id: f.ID, found: []find.Finding{f}, do: f.Do})
+		}
+	}
+	return out, nil
+}
+
+// single is the candidate of one finding.
+func (w *walk) single(stage string, found []find.Finding) plan {
+	f := found[0]
+	p := plan{stage: stage, id: f.ID, found: found, do: f.Do}
+	if k, known := kinds[kindOf(f.ID)]; known && len(f.Fix) > 0 {
+		p.edit, p.taste, p.own = session.Together{Said: f.Do, Edits: f.Fix}, k.taste, k.own(f, w.at.Song)
+	}
+	if p.do == "" {
+		p.do = f.Why
+	}
+	return p
+}
+
+// settled takes what another stage told that is dealt with in this one.
+func (w *walk) settled(stage string) (out []find.Finding) {
+	out, w.pending = part(w.pending, func(f find.Finding) bool { return f.Other == stage })
+	return out
+}
+
+// part takes some out of findings.
+func part(all []find.Finding, of func(find.Finding) bool) (some, rest []find.Finding) {
+	for _, f := range all {
+		if of(f) {
+			some = append(some, f)
+		} else {
+			rest = append(rest, f)
+		}
+	}
+	return some, rest
+}
+
+// planLevels is the plan of the trims, for all that it is for; where it is made or was shown, what it leaves is told.
+func (w *walk) planLevels(ctx context.Context, open []find.Finding, id string) ([]plan, []find.Finding, error) {
+	out, rest := part(open, planned)
+	if len(out) == 0 {
+		return nil, rest, nil
+	}
+	shown := w.seen["levels/"+id]
+	if i := slices.IndexFunc(w.sheet.Rows, func(r Row) bool { return r.Key == "levels/"+id }); shown && i >= 0 && !w.sheet.Rows[i].Kept {
+		return nil, rest, nil // it was not wanted
+	}
+	solved, err := w.at.Plan(ctx)
+	if errors.Is(err, levels.ErrNothing) || errors.Is(err, levels.ErrNoKick) { // each by its own fix
+		return nil, open, nil
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	if noPlan(solved) || shown {
+		var left []plan
+		for _, f := range out {
+			do := f.Do
+			if len(solved.Blocked) > 0 {
+				do = strings.Join(solved.Blocked, ". ")
+			}
+			left = append(left, plan{stage: "levels", id: f.ID, found: []find.Finding{f}, do: do})
+		}
+		return left, rest, nil
+	}
+	return []plan{{stage: "levels", id: id, found: out, do: fmt.Sprintf("Set %s, from the kick’s peak", counted(len(solved.Changes), "trim")), edit: solved.Edit(), own: []measure{offWindow, songPeak}}}, rest, nil
+}
+
+// planDuck is the fit, where a clearance is asked that is not there.
+func (w *walk) planDuck(ctx context.Context, open []find.Finding) ([]plan, error) {
+	found := append(open, w.settled("duck")...)
+	if len(found) == 0 {
+		return nil, nil
+	}
+	byHand := func(why string) []plan {
+		var out []plan
+		for _, f := range found {
+			do := f.Do
+			if why != "" {
+				do = why
+			} else if do == "" {
+				do = f.Why
+			}
+			out = append(out, plan{stage: "duck", id: f.ID, found: []find.Finding{f}, do: do})
+		}
+		return out
+	}
+	if w.at.Song.Fitted() {
+		return byHand(""), nil
+	}
+	w.ahead(ctx)
+	f, err := w.at.Fit(ctx, w.at.School())
+	if t := bench.Trouble(err); t != "" {
+		return byHand(t), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if f.Duck == nil {
+		return byHand(f.Reason), nil
+	}
+	e := bench.FitEdit(f)
+	do := e.Said + ", the least that does it"
+	if !f.Reached {
+		do = e.Said + ", as far as it can be drawn"
+	}
+	found = slices.Clone(found)
+	found[0].Why, found[0].Values = f.Reason, e.Said
+	return []plan{{stage: "duck", id: "fit", found: found, do: do, edit: e, own: []measure{clearance}}}, nil
+}
+
+// ahead listens to what Room will ask of the parts that no duck changes, while one processor fits the duck. What it finds is in the renderer's cache; an error comes again where it counts.
+func (w *walk) ahead(ctx context.Context) {
+	at := w.at
+	ctx = mix.Follow(ctx, &mix.Work{}) // it says nothing of what it does
+	w.beside.Go(func() {
+		if _, err := at.Crowd(ctx); err == nil {
+			if _, err = room.Rings(ctx, at.Renderer, at.Song, at.RoomWindow()); err == nil {
+				room.Mud(ctx, at.Renderer, at.Song, at.RoomWindow())
+			}
+		}
+	})
+}
+
+// planCuts are the cuts that go unheard, all at once where the cellar asks for them.
+func planCuts(low []find.Finding) []plan {
+	if len(low) == 0 {
+		return nil
+	}
+	p := plan{stage: "room", id: "cut", found: low, own: []measure{cellar}}
+	var fixes []session.Edit
+	for _, f := range low {
+		if f.ID == "cellar" {
+			if len(f.Fix) > 0 {
+				p.do, p.edit = f.Do, session.Together{Said: f.Do, Edits: f.Fix}
+				return []plan{p}
+			}
+			p.do = f.Do
+		}
+		fixes = append(fixes, f.Fix...)
+	}
+	p.own = freed(low[0], nil)
+	if len(fixes) > 0 {
+		p.edit = session.Together{Edits: fixes}
+		p.do = fmt.Sprintf("Cut %s where it goes unheard", counted(len(fixes), "stem"))
+	}
+	return []plan{p}
+}
+
+// again sets the trims once more where what came after them has moved a part out of its place.
+func (w *walk) again(ctx context.Context) error {
+	if !slices.ContainsFunc(w.sheet.Rows, func(r Row) bool { return r.Kept && r.Stage != "levels" }) || w.dropped(planKey) {
+		return nil
+	}
+	open, err := w.open(ctx, "levels")
+	if err != nil {
+		return err
+	}
+	told := map[string]bool{} // by hand already
+	for _, r := range w.sheet.Rows {
+		for _, f := range r.Found {
+			told[f.ID] = r.Edit == nil
+		}
+	}
+	open = slices.DeleteFunc(open, func(f find.Finding) bool { return told[f.ID] || !planned(f) })
+	if len(open) == 0 {
+		return nil
+	}
+	plans, _, err := w.planLevels(ctx, open, againID)
+	if err != nil || len(plans) == 0 || plans[0].edit == nil {
+		return err
+	}
+	plans[0].do += ", once more, after what the moves above changed"
+	return w.row(ctx, plans[0])
+}
+
+// dropped reports whether a row stands on the sheet and is not kept.
+func (w *walk) dropped(key string) bool {
+	return slices.ContainsFunc(w.sheet.Rows, func(r Row) bool { return r.Key == key && !r.Kept })
+}
+
+// ownOf are the figures that a row is for, by the finding that it is told by.
+func ownOf(f find.Finding, stage string, s *session.Song) []measure {
+	switch {
+	case stage == "intake" && kindOf(f.ID) == "off-tune":
+		return []measure{cents}
+	case stage == "levels" && planned(f):
+		return []measure{offWindow, songPeak}
+	case stage == "duck":
+		return []measure{clearance}
+	}
+	if k, ok := kinds[kindOf(f.ID)]; ok {
+		return k.own(f, s)
+	}
+	return nil
+}
+
+// named puts the stem's name before what Intake tells of its file.
+func named(all []find.Finding, song *session.Song) []find.Finding {
+	out := slices.Clone(all)
+	for i, f := range out {
+		if id, ok := strings.CutPrefix(f.Hear, "stem:"); ok && song.Stem(id) != nil && !strings.HasPrefix(f.What, song.Stem(id).Name) {
+			out[i].What = song.Stem(id).Name + ": " + f.What
+		}
+	}
+	return out
+}
+
+// fixSaid says what a fix does, by making it on a copy.
+func fixSaid(fix []session.Edit, song *session.Song) string {
+	c := song.Clone()
+	said, err := session.Together{Edits: fix}.Apply(&c)
+	if err != nil || said == "" {
+		return "Tune it"
+	}
+	return said
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
