@@ -35,12 +35,13 @@ func TestTakesAndRestart(t *testing.T) {
 	a.down()
 	a.up()
 	q := a.open("/")
-	q.click(".songs a")
+	q.visit(a.url + "/songs/" + id + "/intake")
 	q.until("the stems", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2")
 	if got := strings.Join(a.duckOf(q), " "); got != changed {
 		t.Errorf("after the restart the duck is %s, not %s", got, changed)
 	}
 	q.click("#rail a[href$=log]")
+	q.click("#part-takes")
 	q.until("the take", "document.querySelector('.takes')?.textContent.includes('first fit')")
 	if q.js("document.querySelector('.takes').textContent.includes('808 breathes, kick speaks')") != "true" {
 		t.Error("the note is lost")

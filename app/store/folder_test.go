@@ -65,7 +65,7 @@ func TestFolderIsTheOwners(t *testing.T) {
 func TestForms(t *testing.T) {
 	s, id := old(t)
 	dir := s.dir
-	kept := filepath.Join(dir, "mellowthump.db.before-6")
+	kept := filepath.Join(dir, "mellowthump.db.before-7")
 	db, err := sql.Open("sqlite", "file:"+kept)
 	if err != nil {
 		t.Fatal(err)

@@ -139,7 +139,7 @@ func (s *Store) Remove(ctx context.Context, id string) (freed int64, err error) 
 		if err := tx.SelectContext(ctx, &files, alone, id); err != nil {
 			return err
 		}
-		for _, table := range []string{"takes", "jobs", "exports", "marks", "ears", "bounces", "bounce_folders", "revisions"} {
+		for _, table := range []string{"takes", "jobs", "exports", "marks", "ears", "bounces", "bounce_folders", "runs", "revisions"} {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE song_id = ?`, id); err != nil {
 				return err
 			}

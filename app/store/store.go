@@ -171,6 +171,7 @@ type Revision struct {
 	Summary string        `db:"summary"`
 	Body    string        `db:"body"`
 	Created string        `db:"created"`
+	Run     int64         `db:"run"` // that it was made in; 0: alone
 }
 
 // Song is a song at its newest revision.
@@ -195,7 +196,7 @@ func (s *Store) Load(ctx context.Context, id string) (*Song, error) {
 
 func head(ctx context.Context, q sqlx.QueryerContext, id string) (Revision, error) {
 	var r Revision
-	err := sqlx.GetContext(ctx, q, &r, `SELECT r.id, r.parent, r.summary, r.body, r.created FROM songs s JOIN revisions r ON r.id = s.head WHERE s.id = ?`, id)
+	err := sqlx.GetContext(ctx, q, &r, `SELECT r.id, r.parent, r.summary, r.body, r.created, r.run FROM songs s JOIN revisions r ON r.id = s.head WHERE s.id = ?`, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, ErrNotFound
 	}
@@ -213,20 +214,33 @@ func load(ctx context.Context, q sqlx.QueryerContext, id string) (*Song, error) 
 	}
 	out := &Song{ID: id, Rev: r.ID, Song: song}
 	if r.Parent.Valid {
-		out.Undo = r.Summary
+		if out.Undo, err = saidOf(ctx, q, r); err != nil {
+			return nil, err
+		}
 	}
 	next, err := child(ctx, q, r.ID)
 	if err == nil {
-		out.Redo = next.Summary
+		if out.Redo, err = saidOf(ctx, q, next); err != nil {
+			return nil, err
+		}
 	} else if !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
 	}
 	return out, nil
 }
 
+// saidOf is what a step back or forth over a revision is called: of one in a run, the run.
+func saidOf(ctx context.Context, q sqlx.QueryerContext, r Revision) (string, error) {
+	run, err := runOf(ctx, q, r.ID)
+	if err != nil || run == nil {
+		return r.Summary, err
+	}
+	return run.Said, nil
+}
+
 func child(ctx context.Context, q sqlx.QueryerContext, rev int64) (Revision, error) {
 	var r Revision
-	err := sqlx.GetContext(ctx, q, &r, `SELECT id, parent, summary, body, created FROM revisions WHERE parent = ? ORDER BY id DESC LIMIT 1`, rev)
+	err := sqlx.GetContext(ctx, q, &r, `SELECT id, parent, summary, body, created, run FROM revisions WHERE parent = ? ORDER BY id DESC LIMIT 1`, rev)
 	return r, err
 }
 
@@ -283,7 +297,7 @@ func edited(ctx context.Context, tx *sqlx.Tx, id string, base int64, edit sessio
 // stale reports whether an editor saw another revision than the head.
 func stale(base, head int64) bool { return base != AnyRevision && base != head }
 
-// Undo moves the head to the revision before it; Redo to the newest after it. base is the revision the editor saw, as
+// Undo moves the head to the revision before it; Redo to the newest after it: over a run of changes in one step. base is the revision the editor saw, as
 // for Edit.
 func (s *Store) Undo(ctx context.Context, id string, base int64) error {
 	return s.in(ctx, func(tx *sqlx.Tx) error {
@@ -296,6 +310,11 @@ func (s *Store) Undo(ctx context.Context, id string, base int64) error {
 		}
 		if !r.Parent.Valid {
 			return ErrNothing
+		}
+		if run, err := runOf(ctx, tx, r.ID); err != nil {
+			return err
+		} else if run != nil {
+			return moveHead(ctx, tx, id, run.Base)
 		}
 		return moveHead(ctx, tx, id, r.Parent.Int64)
 	})
@@ -317,6 +336,11 @@ func (s *Store) Redo(ctx context.Context, id string, base int64) error {
 		}
 		if err != nil {
 			return err
+		}
+		if run, err := runOf(ctx, tx, next.ID); err != nil {
+			return err
+		} else if run != nil {
+			return moveHead(ctx, tx, id, run.Head)
 		}
 		return moveHead(ctx, tx, id, next.ID)
 	})
@@ -345,7 +369,7 @@ func revision(ctx context.Context, q sqlx.QueryerContext, id string, rev int64) 
 // History lists the newest revisions of a song, newest first.
 func (s *Store) History(ctx context.Context, id string, most int) ([]Revision, error) {
 	var rows []Revision
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, parent, summary, '' AS body, created FROM revisions WHERE song_id = ? ORDER BY id DESC LIMIT ?`, id, most)
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, parent, summary, '' AS body, created, run FROM revisions WHERE song_id = ? ORDER BY id DESC LIMIT ?`, id, most)
 	return rows, err
 }
 

@@ -11,6 +11,7 @@ import (
 	"mellowthump/core/levels"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
+	"mellowthump/core/move"
 	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 )
@@ -36,6 +37,9 @@ func (b *Bench) ofStem(st *session.Stem, twins map[string]*find.Finding) []find.
 		return nil
 	}
 	out := intake.Findings(st.Role, a)
+	if slices.ContainsFunc(st.Moves, func(m move.Move) bool { _, tune := m.Params.(*move.Tune); return tune && !m.Off }) { // it is tuned here; Pocket tells how it stands then
+		out = slices.DeleteFunc(out, func(f find.Finding) bool { return f.ID == "off-tune" })
+	}
 	if a.Damage != "" {
 		out = append([]find.Finding{{ID: "file-damaged", What: "Its audio file is " + a.Damage + ": it plays as silence", Why: "The figures are those it had. Bring the same file again and it is mended; or replace it by another, or remove it."}}, out...)
 	}

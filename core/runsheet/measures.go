@@ -78,16 +78,19 @@ var (
 	}}
 )
 
+// peak is the premaster as a guard: what is quieter has only more room.
+var peak = measure{key: premaster.key, name: premaster.name, asks: func(s *session.Song) Bracket { return atMost(s.LevelRules().Limit + 0.05) }, take: premaster.take}
+
 // The other figures of a whole song.
 var (
-	offWindow = measure{key: "offwindow", name: "furthest off its window", asks: always(atMost(0.05)), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
+	offWindow = measure{key: "offwindow", name: "furthest off", asks: always(atMost(0.05)), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
 		l, err := b.Ledger(ctx, b.Whole())
 		if err != nil {
 			return meter.None, err
 		}
 		return meter.Figure(l.Furthest()), nil
 	}}
-	songPeak = measure{key: "songpeak", name: "premaster", asks: func(s *session.Song) Bracket {
+	songPeak = measure{key: "songpeak", name: "premaster, all of it", asks: func(s *session.Song) Bracket {
 		r := s.LevelRules()
 		return Bracket{r.Premaster - 0.15, r.Limit + 0.05}
 	}, take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
@@ -111,7 +114,7 @@ var (
 		}
 		return st.After.PhaseSumMedian, nil
 	}}
-	loss = measure{key: "loss", name: "bass lost", asks: always(atMost(0)), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
+	loss = measure{key: "loss", name: "bass lost", asks: always(atLeast(math.Inf(-1))), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
 		st, err := b.Pair(ctx)
 		if err != nil || st.Readout == nil {
 			return unjudged(meter.None, err)
@@ -136,11 +139,11 @@ var (
 		}
 		return meter.Figure(100 * float64(len(now.Notes)-len(now.Unheard())) / float64(len(now.Notes))), nil
 	}}
-	monoLoss = measure{key: "foldlu", name: "lost in mono", asks: always(atMost(0)), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
+	monoLoss = measure{key: "foldlu", name: "lost in mono", asks: always(atLeast(math.Inf(-1))), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
 		r, err := b.Between(ctx, session.At{})
 		return r.Now.FoldLU, err
 	}}
-	headroom = measure{key: "headroom", name: "headroom", asks: always(atLeast(3.5)), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
+	headroom = measure{key: "headroom", name: "headroom", asks: always(atLeast(math.Inf(-1))), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
 		f, err := premaster.take(ctx, b)
 		return -f, err
 	}}
@@ -184,7 +187,7 @@ func spreadOf(part, name string) measure {
 // standsMono are the two figures by which a place stands mono.
 func standsMono(at session.At) []measure {
 	return []measure{
-		{key: "worsttenth", of: at.String(), name: "worst tenth of the correlation", asks: func(s *session.Song) Bracket { return atLeast(s.WidthRules().Correlation - 0.02) },
+		{key: "worsttenth", of: at.String(), name: "correlation", asks: func(s *session.Song) Bracket { return atLeast(s.WidthRules().Correlation - 0.02) },
 			take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
 				r, err := b.Between(ctx, at)
 				return r.Now.Worst, err
@@ -288,7 +291,7 @@ func attackOf(f find.Finding, _ *session.Song) []measure {
 
 func layerSum(f find.Finding, _ *session.Song) []measure {
 	stem := about(f.ID)
-	return []measure{{key: "layersum", of: stem, name: "phase sum of the layers", asks: always(atLeast(0)), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
+	return []measure{{key: "layersum", of: stem, name: "layers’ phase sum", asks: always(atLeast(0)), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
 		a, err := b.Agreement(ctx)
 		if err != nil {
 			return unjudged(meter.None, err)
@@ -358,7 +361,7 @@ func uneven(f find.Finding, s *session.Song) []measure {
 
 func stacked(f find.Finding, _ *session.Song) []measure {
 	role := session.Role(about(f.ID))
-	return []measure{{key: "layersum", of: string(role), name: "phase sum of the layers", asks: always(atLeast(0)), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
+	return []measure{{key: "layersum", of: string(role), name: "layers’ phase sum", asks: always(atLeast(0)), take: func(ctx context.Context, b *bench.Bench) (meter.Figure, error) {
 		s, err := body.StackOf(ctx, b.Renderer, b.Song, role, b.Loop)
 		if err != nil || s == nil {
 			return meter.None, err

@@ -371,8 +371,8 @@ func (w *walk) made(e session.Edit) (*state, error) {
 // weigh takes a row's figures and says what it breaks.
 func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
 	r.Own, r.Other, r.Broke = nil, nil, ""
-	held := slices.DeleteFunc([]measure{clearance, premaster, loss}, func(m measure) bool {
-		return slices.ContainsFunc(p.own, func(o measure) bool { return o.id() == m.id() })
+	held := slices.DeleteFunc([]measure{clearance, peak, loss}, func(m measure) bool {
+		return slices.ContainsFunc(p.own, func(o measure) bool { return o.id() == m.id() || o.key == songPeak.key && m.key == premaster.key })
 	})
 	all, err := changes(ctx, w.at, next, slices.Concat(p.own, held))
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -254,6 +255,9 @@ func (w *walk) planDuck(ctx context.Context, open []find.Finding) ([]plan, error
 		return nil, err
 	}
 	if f.Duck == nil {
+		return byHand(f.Reason), nil
+	}
+	if d, off := w.at.Song.Duck(); d != nil && !off && reflect.DeepEqual(d, f.Duck) { // it stands as it would be fitted
 		return byHand(f.Reason), nil
 	}
 	e := bench.FitEdit(f)

@@ -35,6 +35,7 @@ type sheet struct {
 	Brought   *broughtView // files that wait to be told what they are
 	First     string       // what to look at first, and on which stage
 	FirstAt   string
+	ToSheet   bool // stems are in, so that the run sheet has something to say
 	FirstName string
 	Missing   string // what keeps the Pocket from measuring
 	Proposals []bench.Proposal
@@ -143,6 +144,7 @@ func (out *sheet) lead() {
 // lookFirst says what to look at first, once the files are in.
 func (out *sheet) lookFirst() {
 	v := out.View
+	out.ToSheet = len(v.Stems) > 0 && out.Imports.Active == 0 && out.Brought == nil
 	if v.State == nil || v.BassLeads() || out.Imports.Active > 0 || out.Brought != nil {
 		return
 	}
@@ -287,7 +289,7 @@ type importsView struct {
 func (h *handlers) importsView(ctx context.Context, id string) (importsView, error) {
 	jobs, err := h.Store.Jobs(ctx, id)
 	jobs = slices.DeleteFunc(jobs, func(j store.Job) bool {
-		return j.Kind == shell.ReferenceJob || j.Kind == shell.VoiceJob || j.Kind == shell.SplitJob || j.Kind == shell.PrintJob || j.Kind == shell.BounceJob || j.State == store.Ready
+		return j.Kind == shell.ReferenceJob || j.Kind == shell.VoiceJob || j.Kind == shell.SplitJob || j.Kind == shell.PrintJob || j.Kind == shell.ApplyJob || j.Kind == shell.BounceJob || j.State == store.Ready
 	}) // shown on Levels, on Room, on Body, on Print; beside the list
 	v := importsView{SongID: id, Jobs: h.Pool.Now(jobs)}
 	sum := 0.0

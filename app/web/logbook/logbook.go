@@ -16,16 +16,48 @@ import (
 	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
+	"mellowthump/core/session"
 )
 
-type handlers struct{ *shell.Server }
+type handlers struct {
+	*shell.Server
+	sheets *sheets
+}
+
+// The parts of the log, by the query's word.
+var parts = []struct{ Key, Label string }{{"", "Run sheet"}, {"takes", "Takes"}, {"changes", "Changes"}}
+
+// ask is the question of the part that is shown.
+func ask(v *shell.View) string {
+	if v.Part == "" && len(v.Stems) > 0 {
+		return "What first, what does it bring, what does it cost?"
+	}
+	return v.Stage.Question
+}
 
 type sheet struct {
 	*shell.View
+	Parts   any
+	Sheet   sheetPart
 	Columns []figure.Figure // of the takes' numbers
 	Takes   []takeRow
 	History []store.Revision
 	Blind   []blindRow
+}
+
+// sheetPart is what the run sheet's part begins with.
+type sheetPart struct {
+	Query  string // the choice, as the page's address says
+	Under  *store.Job
+	Failed *store.Job
+	Last   *Applied // what was applied, where nothing was changed since
+	Aside  []asideRow
+}
+
+// asideRow is a finding that was put aside.
+type asideRow struct {
+	session.Dismissal
+	Name string // of its stage
 }
 
 // blindRow is a blind test that has ended.
@@ -67,7 +99,10 @@ func (n takeNumbers) shown() (columns []figure.Figure, values []string) {
 const historyShown = 40
 
 func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
-	out := &sheet{View: v}
+	out := &sheet{View: v, Parts: parts}
+	if v.Part == "" && len(v.Stems) > 0 {
+		return out, h.runSheet(c, out)
+	}
 	takes, err := h.Store.Takes(c.Request.Context(), v.ID)
 	if err != nil {
 		return nil, err
@@ -103,6 +138,38 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		v.Lead = shell.Count(n, "take") + ". Every change below is kept; going back makes a new change, so nothing is lost."
 	}
 	return out, nil
+}
+
+// runSheet puts in what the run sheet begins with; its rows come after.
+func (h *handlers) runSheet(c *gin.Context, out *sheet) error {
+	v, ctx := out.View, c.Request.Context()
+	var err error
+	if out.Sheet.Under, out.Sheet.Failed, err = h.applyJob(ctx, v.ID); err != nil {
+		return err
+	}
+	if c.Request.Method == http.MethodGet { // after an edit the sheet is as it is proposed
+		out.Sheet.Query = queryOf(choiceOf(c.Request.URL.Query()))
+	}
+	runs, err := h.Store.Runs(ctx, v.ID, 1)
+	if err != nil {
+		return err
+	}
+	if len(runs) > 0 && runs[0].Head == v.Rev {
+		out.Sheet.Last = &Applied{}
+		if err := json.Unmarshal([]byte(runs[0].Body), out.Sheet.Last); err != nil {
+			return fmt.Errorf("what was kept of the last run: %w", err)
+		}
+	}
+	for _, d := range v.Dismissed {
+		row := asideRow{Dismissal: d, Name: d.Stage}
+		for _, st := range h.Stages() {
+			if st.Key == d.Stage {
+				row.Name = st.Name
+			}
+		}
+		out.Sheet.Aside = append(out.Sheet.Aside, row)
+	}
+	return nil
 }
 
 // Limits of a take's words, characters.

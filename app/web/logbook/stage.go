@@ -4,17 +4,28 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
+	"mellowthump/app/worker"
 )
 
 // Stage returns the stage.
 func Stage(s *shell.Server) *shell.Stage {
-	h := &handlers{s}
+	h := &handlers{Server: s, sheets: &sheets{Server: s}}
 	return &shell.Stage{
 		Key: "log", Name: "Log", Question: "What did I change, why, did it help, can I go back?",
+		Ask:   ask,
 		Sheet: h.sheet,
+		Try:   h.try, TryOn: h.tryOn,
+		Jobs: map[string]worker.Kind{shell.ApplyJob: {Run: h.runApply}},
 		Routes: func(g *gin.RouterGroup) {
 			g.POST("/takes", h.LimitForm, h.saveTake)
 			g.POST("/takes/:take/return", h.LimitForm, h.returnToTake)
+			g.GET("/log/rows", h.rows)
+			g.GET("/log/choose", h.choose)
+			g.POST("/log/apply", h.LimitForm, h.apply)
+			g.GET("/log/applying", h.applying)
+			g.POST("/log/apply/:job/cancel", h.LimitForm, h.stopApply)
+			g.POST("/log/leave", h.LimitForm, h.leave)
+			g.POST("/log/reopen", h.LimitForm, h.reopen)
 		},
 	}
 }

@@ -14,3 +14,6 @@ const BounceJob = "bounce"
 
 // PrintJob is the kind of the jobs that print what goes out.
 const PrintJob = "print"
+
+// ApplyJob is the kind of the jobs that make what is ticked on the run sheet.
+const ApplyJob = "apply"

@@ -26,6 +26,7 @@ const (
 	againstStage   = "stage"
 	againstMove    = "move" // without what is tried, or without the move that was chosen
 	againstNow     = "now"
+	againstTried   = "on" // what is tried, without itself
 )
 
 // listening is what the deck plays, as whoever listens chose it. It is no part of the song: nothing of it is an edit. It
@@ -192,7 +193,11 @@ func (v *View) befores(l *listening) (all []beforeChoice) {
 		all = append(all, beforeChoice{againstStage, v.Stage.BeforeName})
 	}
 	if l.Try != "" {
-		all = append(all, beforeChoice{againstMove, "as it is now"})
+		label := "as it is now"
+		if v.triedOn(l.Try) {
+			label = "without it"
+		}
+		all = append(all, beforeChoice{againstMove, label})
 	} else if l.Without != "" {
 		at, id, _ := strings.Cut(l.Without, "/")
 		chain, name := v.Song.Chain(session.ParseAt(at))
@@ -221,11 +226,53 @@ func (v *View) of(l listening) string {
 	case l.Against == againstStage:
 		return againstStage + ":" + v.Stage.Key
 	case l.Against == againstMove && l.Try != "":
+		if v.triedOn(l.Try) {
+			return againstTried + ":" + l.Try
+		}
 		return againstNow
 	case l.Against == againstMove:
 		return againstMove + ":" + l.Without
 	}
 	return againstBrought
+}
+
+// triedOn reports whether what is tried stands on more than the song as it is.
+func (v *View) triedOn(what string) bool {
+	of, _, _ := strings.Cut(what, "/")
+	return v.Stage.Key == of && v.Stage.TryOn != nil
+}
+
+// beforeOf is before, also of what is tried.
+func (s *Server) beforeOf(c *gin.Context, song session.Song, of string) (session.Song, bool, error) {
+	what, ok := strings.CutPrefix(of, againstTried+":")
+	if !ok {
+		before, ok := s.before(song, of)
+		return before, ok, nil
+	}
+	key, what, _ := strings.Cut(what, "/")
+	stage := s.stageOf(key)
+	if stage == nil || stage.TryOn == nil {
+		return song, false, nil
+	}
+	e, err := stage.TryOn(c, &song, what)
+	if err == nil {
+		_, err = applied(&song, e)
+	}
+	return song, true, err
+}
+
+// applied makes an edit on a copy of a song that a variable holds.
+func applied(song *session.Song, e session.Edit) (string, error) {
+	*song = song.Clone() // what it was is not touched
+	name, err := e.Apply(song)
+	if err == nil {
+		song.Settle()
+		err = song.Validate()
+	}
+	if err != nil {
+		return "", &InputError{Sentence: Sentence(err.Error())}
+	}
+	return name, nil
 }
 
 // before gives a song as Before plays it.
@@ -274,19 +321,11 @@ func (s *Server) try(c *gin.Context, song *session.Song, what string) (string, e
 	if err != nil {
 		return "", err
 	}
-	*song = song.Clone() // what it was is not touched
-	name, err := e.Apply(song)
-	if err == nil {
-		song.Settle()
-		err = song.Validate()
-	}
-	if err != nil {
-		return "", &InputError{Sentence: Sentence(err.Error())}
-	}
-	if name == "" {
+	name, err := applied(song, e)
+	if err == nil && name == "" {
 		name = "the same as now"
 	}
-	return name, nil
+	return name, err
 }
 
 // pageQuery is the query of the page that asks: what is tried may depend on what it shows.
@@ -346,7 +385,12 @@ func (s *Server) deckAudio(c *gin.Context) {
 		return
 	}
 	if side == "before.wav" {
-		if *song, ok = s.before(*song, c.Query("of")); !ok {
+		var err error
+		if *song, ok, err = s.beforeOf(c, *song, c.Query("of")); err != nil {
+			s.FailWith(c, err)
+			return
+		}
+		if !ok {
 			s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
 			return
 		}
@@ -357,7 +401,11 @@ func (s *Server) deckAudio(c *gin.Context) {
 	var b audio.Buffer
 	var err error
 	if of := c.Query("taken"); of != "" && side == "after.wav" {
-		base, ok := s.before(whole, of)
+		base, ok, e := s.beforeOf(c, whole, of)
+		if e != nil {
+			s.FailWith(c, e)
+			return
+		}
 		if !ok {
 			s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
 			return
@@ -461,7 +509,10 @@ func (s *Server) fillDeck(c *gin.Context, v *View, l listening) error {
 			return err
 		}
 	} else {
-		before, ok := s.before(v.Song.Song, v.of(l))
+		before, ok, err := s.beforeOf(c, v.Song.Song, v.of(l))
+		if err != nil {
+			return err
+		}
 		if !ok {
 			before = v.Song.Brought()
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 
 	"github.com/gin-gonic/gin"
 	"golang.org/x/sync/errgroup"
@@ -19,6 +20,7 @@ import (
 func (s *Server) View(c *gin.Context, song *store.Song, stage string, bad *InputError) (*View, error) {
 	v := &View{Song: song, Stage: s.stageOf(stage), Bad: bad, Theme: theme(c), Built: s.built}
 	v.Question = v.Stage.Question
+	v.Part = partOf(c)
 	b, err := s.Bench(c.Request.Context(), &song.Song)
 	if err != nil {
 		return nil, err
@@ -32,6 +34,17 @@ func (s *Server) View(c *gin.Context, song *store.Song, stage string, bad *Input
 	}
 	s.fillRail(v)
 	return v, nil
+}
+
+// partOf is the part of a stage that the page shows: of the address asked for, or where something is posted of the page that posts.
+func partOf(c *gin.Context) string {
+	if part := c.Request.URL.Query().Get("view"); part != "" || c.Request.Method == http.MethodGet {
+		return part
+	}
+	if u, err := url.Parse(c.GetHeader("HX-Current-URL")); err == nil {
+		return u.Query().Get("view")
+	}
+	return ""
 }
 
 // Look loads the song of a request as a stage shows it; where it cannot, it answers and returns nil.
@@ -143,6 +156,19 @@ func (s *Server) stage(c *gin.Context) {
 	if song := s.Load(c); song != nil {
 		s.show(c, http.StatusOK, song, c.Param("stage"), nil)
 	}
+}
+
+// open goes to where a song is opened: to what is to be done first, the last stage's, or where nothing is in yet to the first.
+func (s *Server) open(c *gin.Context) {
+	song := s.Load(c)
+	if song == nil {
+		return
+	}
+	at := s.first()
+	if len(song.Stems) > 0 {
+		at = s.stages[len(s.stages)-1].Key
+	}
+	c.Redirect(http.StatusSeeOther, "/songs/"+song.ID+"/"+at)
 }
 
 // Answer shows a stage after an edit: the changed parts for htmx, else a redirect.

@@ -18,6 +18,7 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/core/compare"
 	"mellowthump/core/figure"
+	"mellowthump/core/find"
 	"mellowthump/core/levels"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
@@ -96,6 +97,8 @@ func (s *Server) funcs() template.FuncMap {
 		"minus":   func(a float64, b int) float64 { return a - float64(b) },
 		"fig10":   func(f float64) string { return strconv.FormatFloat(f, 'f', 1, 64) },
 		"count":   Count,
+		"less":    func(n int) int { return n - 1 },
+		"rest":    func(all []find.Finding) []find.Finding { return all[1:] },
 		"has":     func(all []string, one string) bool { return slices.Contains(all, one) },
 		"shape":   compare.Shape,
 		"offby":   offBy,

@@ -43,6 +43,8 @@ type Stage struct {
 	// Try works out the edit that is only proposed, to be heard before it is made. What may be tried is the stage's own;
 	// what its findings propose is tried without it.
 	Try func(c *gin.Context, song *session.Song, what string) (session.Edit, error)
+	// TryOn works out what Before is while that is tried: it stands on more than the song as it is. nil: it is the song.
+	TryOn func(c *gin.Context, song *session.Song, what string) (session.Edit, error)
 	// Follows is the address under /songs/:id that answers with the gains that a hand draws (Server.Follow); empty: none are
 	// drawn here.
 	Follows string
@@ -63,6 +65,7 @@ type View struct {
 	Stage    *Stage
 	Question string
 	Lead     string
+	Part     string // of the stage that is shown, where it has several; the query's word
 	Theme    string
 	Built    string
 	Swap     bool // an htmx answer: parts outside the sheet are swapped too

@@ -94,9 +94,7 @@ func (s *Server) routes(r *gin.Engine) {
 	for do, f := range map[string]func(*gin.Context){"rename": s.renameSong, "duplicate": s.duplicateSong, "archive": s.archiveSong, "delete": s.deleteSong, "restore": s.restoreSong, "remove": s.removeSong} {
 		g.POST("/"+do, s.LimitForm, f)
 	}
-	g.GET("", func(c *gin.Context) {
-		c.Redirect(http.StatusSeeOther, "/songs/"+c.Param("id")+"/"+s.first())
-	})
+	g.GET("", s.open)
 	g.GET("/:stage", s.stage)
 	g.GET("/marks", s.marks)
 	g.GET("/working/*of", s.working)
