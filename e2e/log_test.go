@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"io"
+	"net/http"
 	"strings"
 	"testing"
 
@@ -55,4 +57,71 @@ func TestTakesAndRestart(t *testing.T) {
 		t.Errorf("undone, the duck is %s, not %s", got, changed)
 	}
 	q.clean()
+}
+
+// Takes stand side by side by figures, by moves and by sound; their words are changed later, one is kept at the top; they are searched, and the log goes out.
+func TestTakesSideBySide(t *testing.T) {
+	a, p := withFight(t)
+	id := a.song(p)
+	at := a.url + "/songs/" + id
+	save := func(name, note string) {
+		p.js("document.activeElement.blur()")
+		p.press(input.KeyS)
+		p.until("the dialog", "document.querySelector('#take-dialog').open")
+		p.fill("#take-name", name)
+		p.fill("#take-note", note)
+		p.click("#take-dialog .fill")
+		p.until("the dialog closes", "!document.querySelector('#take-dialog').open")
+	}
+	p.visit(at + "/duck")
+	save("as it came", "nothing yet")
+	p.edited("the fit", func() { p.click("#fit") })
+	save("ducked", "the kick speaks")
+	p.edited("another duck", func() { p.typed("#db-1", "-3") })
+	p.visit(at + "/log?view=takes")
+	p.click("[data-take] input") // the newer one
+	p.click("#beside-now")
+	p.click("[data-take]:nth-child(2) input")
+	p.click("#beside-go")
+	p.until("the figures", "document.querySelector('#beside-table')")
+	if got := p.js("[...document.querySelectorAll('#beside-table thead th')].map(h => h.textContent).join('|')"); got != "|as it came|ducked|now" {
+		t.Errorf("side by side: %s", got)
+	}
+	if got := p.js("[...document.querySelectorAll('.differ')].map(d => d.textContent.replace(/\\s+/g, ' ').trim()).join(' / ')"); !strings.Contains(got, "Sub") || !strings.Contains(got, "added") || strings.Count(got, "/") != 1 {
+		t.Errorf("by moves: %s", got)
+	}
+	// the first column is what each take's own number says
+	if own, beside := p.text("[data-take]:nth-child(2) td.n"), p.text("#beside-table tbody td.n"); own != beside {
+		t.Errorf("the worst tenth is %s in its take and %s beside", own, beside)
+	}
+	p.js("localStorage.setItem('care-read', '1')")
+	p.click("[data-try^='log/takes:']")
+	p.until("the deck plays the two", "document.querySelector('#trying')?.textContent.includes('ducked')")
+	if of := p.js("new URL(document.querySelector('#deck-data').dataset.before, location).searchParams.get('of')"); !strings.HasPrefix(of, "on:log/takes:") {
+		t.Errorf("Before is %q", of)
+	}
+	p.click("[data-take]:nth-child(2) .take-words summary")
+	p.fill("[data-take]:nth-child(2) .take-words [name=name]", "as it was brought")
+	p.click("[data-take]:nth-child(2) .take-words [name=pinned]")
+	p.click("[data-take]:nth-child(2) .take-words button")
+	p.until("other words, at the top", "document.querySelector('[data-take] b').textContent === 'as it was brought'")
+	p.visit(at + "/log?view=takes&q=speaks")
+	p.until("the one that says so", "document.querySelectorAll('[data-take]').length === 1")
+	p.visit(at + "/log?view=changes&q=duck")
+	p.until("the changes", "document.querySelector('.history li')")
+	if got := p.js("[...document.querySelectorAll('.history li span:first-child')].every(s => /duck/i.test(s.textContent))"); got != "true" {
+		t.Errorf("found: %s", p.text(".history"))
+	}
+	for form, want := range map[string]string{"csv": "take,", "json": `"name": "ducked"`, "html": "<h2>Takes</h2>"} {
+		res, err := http.Get(at + "/log/export/" + form)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, err := io.ReadAll(res.Body)
+		res.Body.Close()
+		if err != nil || res.StatusCode != http.StatusOK || !strings.Contains(string(body), want) || !strings.Contains(string(body), "the kick speaks") {
+			t.Errorf("%s: %d, %.200s, %v", form, res.StatusCode, body, err)
+		}
+	}
+	p.clean()
 }

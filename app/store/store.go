@@ -381,6 +381,7 @@ type Take struct {
 	Note     string `db:"note"`
 	Numbers  string `db:"numbers"` // JSON
 	Created  string `db:"created"`
+	Pinned   bool   `db:"pinned"`
 }
 
 // SaveTake names a revision of a song.
@@ -394,17 +395,31 @@ func (s *Store) SaveTake(ctx context.Context, id string, rev int64, name, note s
 	return err
 }
 
-// Takes lists a song's takes, newest first.
+const takeColumns = `id, revision_id, name, note, numbers, created, pinned`
+
+// SetTake gives a take another name and note, and pins it or not. What it names stays.
+func (s *Store) SetTake(ctx context.Context, song string, id int64, name, note string, pinned bool) error {
+	res, err := s.db.ExecContext(ctx, `UPDATE takes SET name = ?, note = ?, pinned = ? WHERE id = ? AND song_id = ?`, name, note, pinned, id, song)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return ErrNotFound
+	}
+	return nil
+}
+
+// Takes lists a song's takes, those that are pinned first, then the newest.
 func (s *Store) Takes(ctx context.Context, id string) ([]Take, error) {
 	var rows []Take
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, revision_id, name, note, numbers, created FROM takes WHERE song_id = ? ORDER BY id DESC`, id)
+	err := s.db.SelectContext(ctx, &rows, `SELECT `+takeColumns+` FROM takes WHERE song_id = ? ORDER BY pinned DESC, id DESC`, id)
 	return rows, err
 }
 
 // Return makes the song what it was in a take, as a new revision.
 func (s *Store) Return(ctx context.Context, id string, base, take int64) (int64, error) {
 	var t Take
-	err := s.db.GetContext(ctx, &t, `SELECT id, revision_id, name, note, numbers, created FROM takes WHERE id = ? AND song_id = ?`, take, id)
+	err := s.db.GetContext(ctx, &t, `SELECT `+takeColumns+` FROM takes WHERE id = ? AND song_id = ?`, take, id)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, ErrNotFound
 	}

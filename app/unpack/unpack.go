@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 
+	"mellowthump/app/decode"
 	"mellowthump/app/store"
 	"mellowthump/core/archive"
 	"mellowthump/core/audio/wav"
@@ -53,28 +55,67 @@ func take(ctx context.Context, st *store.Store, a *archive.Archive, sha, name st
 	if err == nil && is != sha {
 		err = fmt.Errorf("the audio %.8s is damaged: it is not what its name says", sha)
 	}
-	var f *os.File
-	if err == nil {
-		f, err = st.OpenIncoming(incoming)
-	}
 	if err != nil {
 		return err
+	}
+	if _, err := register(ctx, st, incoming, sha, name); err != nil {
+		return fmt.Errorf("the audio %.8s: %w", sha, err)
+	}
+	return nil
+}
+
+// register measures a WAV that came in and puts it in place.
+func register(ctx context.Context, st *store.Store, incoming, sha, name string) (*intake.Analysis, error) {
+	f, err := st.OpenIncoming(incoming)
+	if err != nil {
+		return nil, err
 	}
 	defer f.Close()
 	size, err := f.Stat()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	src, err := wav.NewReader(f, size.Size())
 	if err != nil {
-		return fmt.Errorf("the audio %.8s: %w", sha, err)
+		return nil, err
 	}
 	facts, err := intake.Analyse(ctx, src, name, nil)
 	if err == nil {
 		err = intake.Describe(ctx, src, facts)
 	}
 	if err != nil {
-		return fmt.Errorf("the audio %.8s: %w", sha, err)
+		return nil, err
 	}
-	return st.Register(context.WithoutCancel(ctx), incoming, sha, facts)
+	return facts, st.Register(context.WithoutCancel(ctx), incoming, sha, facts)
+}
+
+// File brings an audio file of any known kind into a data folder, as a WAV, measured and under its hash.
+func File(ctx context.Context, st *store.Store, path string) (sha string, facts *intake.Analysis, err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", nil, err
+	}
+	defer f.Close()
+	incoming := ""
+	take := func(r io.Reader) (err error) {
+		incoming, err = st.Incoming(r, archive.MostFile)
+		return err
+	}
+	if wav.Is(f) {
+		if _, err = f.Seek(0, io.SeekStart); err == nil {
+			err = take(f)
+		}
+	} else {
+		_, err = decode.WAV(ctx, f, take)
+	}
+	if incoming != "" {
+		defer st.DropIncoming(incoming)
+	}
+	if err == nil {
+		sha, err = st.HashIncoming(incoming)
+	}
+	if err == nil {
+		facts, err = register(ctx, st, incoming, sha, filepath.Base(path))
+	}
+	return sha, facts, err
 }

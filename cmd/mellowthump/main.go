@@ -1,4 +1,4 @@
-// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room, body, split, width, compare.
+// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room, body, split, width, compare, master, print, propose.
 package main
 
 import (
@@ -38,6 +38,8 @@ const usage = `mellowthump: a low-end workbench for beat producers
                                                              JSON: how loud before and after, and what it costs
   mellowthump print   --song ARCHIVE.zip --out DIR [--what premaster,copy,mix,stems,buses,sheet,hits,curves] [--form 16|24|32f|flac] [--names PATTERN]
                                                              JSON: the files that were printed
+  mellowthump propose --stems DIR [--bpm N] [--out ARCHIVE.zip]
+                                                             JSON: the run sheet; the archive holds the song with what is proposed
 `
 
 // errUsage marks wrong usage: exit status 2.
@@ -45,7 +47,7 @@ type errUsage struct{ error }
 
 // commands by name.
 var commands = map[string]func(ctx context.Context, args []string, out io.Writer) error{
-	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile, "width": widthOf, "compare": compareFile, "master": master, "print": printSong,
+	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile, "width": widthOf, "compare": compareFile, "master": master, "print": printSong, "propose": propose,
 }
 
 func main() {

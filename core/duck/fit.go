@@ -33,14 +33,21 @@ type Goal struct {
 	MaxDepth  float64 // dB
 	NoAhead   bool    // the duck may not begin before the hit
 	Follow    bool    // its way back is shorter where the next hit is close
+	Brief     bool    // where it is not reached, what stops it is not looked for
 
 	ctx context.Context // of whoever asks; nil: nobody can go away
 }
 
+// brief marks a context in which a fit does not look for what stops it.
+type brief struct{}
+
+// Brief lets a fit that does not reach its goal say no more than how far it comes: what stops it takes longer to find than the curve.
+func Brief(ctx context.Context) context.Context { return context.WithValue(ctx, brief{}, true) }
+
 // goalOf is what a song asks for, as long as ctx lasts.
 func goalOf(ctx context.Context, song *session.Song) Goal {
 	t := song.Targets
-	return Goal{Clearance: t.Clearance, MaxDepth: t.MaxDepth, NoAhead: t.NoAhead, Follow: t.Follow && song.Leader == session.KickLeads, ctx: ctx}
+	return Goal{Clearance: t.Clearance, MaxDepth: t.MaxDepth, NoAhead: t.NoAhead, Follow: t.Follow && song.Leader == session.KickLeads, Brief: ctx.Value(brief{}) != nil, ctx: ctx}
 }
 
 // stopped returns why a fit need not go on: whoever asked has gone away.
@@ -171,6 +178,10 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass meter.Sound
 	f.Bound = meter.None // of what is not reached
 	if goal.ctx != nil {
 		mix.Doing(goal.ctx, "Looking for what stops the fit")
+	}
+	if goal.Brief {
+		f.Reason = missed(goal, l)
+		return f, full.failed(goal)
 	}
 	f.Reason = t.inTheWay(full, goal, l)
 	return f, full.failed(goal)

@@ -29,10 +29,15 @@ func (t *trial) inTheWay(full *whole, goal Goal, l leastCurve) string {
 	return said
 }
 
+// missed says how far a curve comes that does not reach its goal.
+func missed(goal Goal, l leastCurve) string {
+	return fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits within %.1f dB of depth: the worst tenth comes to %.1f dB.", goal.Clearance, goal.MaxDepth, float64(l.p10))
+}
+
 // stopping says what stops it with the way back that is asked.
 func (t *trial) stopping(full *whole, goal Goal, l leastCurve) string {
 	m := full.m
-	said := fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits within %.1f dB of depth: the worst tenth comes to %.1f dB.", goal.Clearance, goal.MaxDepth, float64(l.p10))
+	said := missed(goal, l)
 	if need := t.capThatReaches(full, goal); need > 0 {
 		return fmt.Sprintf("%s The cap of %.1f dB stops it: with one of %.1f dB it is reached.", said, goal.MaxDepth, need)
 	}

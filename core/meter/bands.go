@@ -6,8 +6,6 @@ import (
 
 	"mellowthump/core/dsp"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/audio"
 )
 
@@ -70,7 +68,7 @@ func MeasureSpectrum(src audio.Source) (Spectrum, error) {
 	}
 	n := max(1, int(f.Frames)/size) // whole stretches only; a short sound is filled with silence
 	stride := max(1, (n+bandFrames-1)/bandFrames)
-	fft := fourier.NewFFT(size)
+	fft := dsp.NewFFT(size)
 	window := dsp.Hann(size)
 	power := 0.0
 	for _, w := range window {

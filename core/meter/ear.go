@@ -5,8 +5,6 @@ import (
 	"slices"
 	"sync"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 )
@@ -41,7 +39,7 @@ type Ear struct {
 
 // transform is what turns one frame at a time.
 type transform struct {
-	fft *fourier.FFT
+	fft *dsp.FFT
 	x   []float64
 	c   []complex128
 }
@@ -65,7 +63,7 @@ func NewEar(rate int, playback float64) *Ear {
 	}
 	e.scale = 2 / (float64(e.Frame) * power)
 	e.ffts.New = func() any {
-		return &transform{fourier.NewFFT(e.Frame), make([]float64, e.Frame), make([]complex128, e.Frame/2+1)}
+		return &transform{dsp.NewFFT(e.Frame), make([]float64, e.Frame), make([]complex128, e.Frame/2+1)}
 	}
 	bin := float64(rate) / float64(e.Frame)
 	for n := ERBNumber(20); ERBHz(n) <= math.Min(earTop, earLimit*float64(rate)); n += earStep {

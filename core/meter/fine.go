@@ -3,8 +3,6 @@ package meter
 import (
 	"math"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/dsp"
 )
 
@@ -30,7 +28,7 @@ func (m *HitMeter) FineSpectrum(x Sound) ([]float64, error) {
 	if err != nil {
 		return nil, err
 	}
-	fft, filter := fourier.NewFFT(size), dsp.NewFilter(lp)
+	fft, filter := dsp.NewFFT(size), dsp.NewFilter(lp)
 	frame, power := make([]float64, size), make([]float64, size/2+1)
 	var c []complex128
 	var room scratch

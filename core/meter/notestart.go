@@ -5,8 +5,6 @@ import (
 	"math/cmplx"
 	"sort"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/dsp"
 )
 
@@ -364,7 +362,7 @@ func (s *starts) sounds(from, to float64) float64 {
 // partials of a note, each taken by the root of its amplitude.
 type comb struct {
 	fs  float64
-	fft *fourier.FFT
+	fft *dsp.FFT
 	x   []float64
 	c   []complex128
 	amp []float64
@@ -375,7 +373,7 @@ func newComb(fs float64) *comb {
 	for n < int(2*combWindow*fs) {
 		n *= 2
 	}
-	return &comb{fs: fs, fft: fourier.NewFFT(n), x: make([]float64, n)}
+	return &comb{fs: fs, fft: dsp.NewFFT(n), x: make([]float64, n)}
 }
 
 // pitch returns the pitch of a note in Hz, 0 where it has none.

@@ -4,8 +4,6 @@ import (
 	"context"
 	"sort"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
@@ -40,7 +38,7 @@ func (r *Renderer) BandLevels(ctx context.Context, song *session.Song, stems []*
 
 // bandFrames takes the powers of frames in bands.
 type bandFrames struct {
-	fft    *fourier.FFT
+	fft    *dsp.FFT
 	window []float64
 	scale  float64
 	edges  [][2]float64 // of the bands, in bins
@@ -49,7 +47,7 @@ type bandFrames struct {
 }
 
 func newBandFrames(rate, frame int, bands []meter.CriticalBand) *bandFrames {
-	s := &bandFrames{fft: fourier.NewFFT(frame), window: dsp.Hann(frame)}
+	s := &bandFrames{fft: dsp.NewFFT(frame), window: dsp.Hann(frame)}
 	power := 0.0
 	for _, w := range s.window {
 		power += w * w

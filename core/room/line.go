@@ -6,8 +6,6 @@ import (
 	"math"
 	"math/cmplx"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/figure"
@@ -44,7 +42,7 @@ func fineHz(i int) float64 { return fineFrom * math.Pow(2, (float64(i)+0.5)/12) 
 
 // fineSpectrum takes it of a sound from a frame on.
 func fineSpectrum(ctx context.Context, x audio.Buffer, from int) (Fine, error) {
-	fft, window := fourier.NewFFT(fineFrame), dsp.Hann(fineFrame)
+	fft, window := dsp.NewFFT(fineFrame), dsp.Hann(fineFrame)
 	power, y := make([]float64, fineFrame/2+1), make([]float64, fineFrame)
 	var c []complex128
 	for at := from; at+fineFrame <= x.Frames() || at == from; at += fineFrame / 2 {

@@ -6,8 +6,6 @@ import (
 	"math"
 	"slices"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/figure"
@@ -54,7 +52,7 @@ type partial struct {
 
 // spectra are the powers of a sound's frames, mean of the channels.
 func spectra(ctx context.Context, x audio.Buffer, from int) ([][]float64, error) {
-	fft, window := fourier.NewFFT(ringFrame), dsp.Hann(ringFrame)
+	fft, window := dsp.NewFFT(ringFrame), dsp.Hann(ringFrame)
 	scale := 0.0
 	for _, w := range window {
 		scale += w

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"mellowthump/core/bench"
+	"mellowthump/core/duck"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/intake"
@@ -217,6 +218,7 @@ type walk struct {
 	seen     map[string]bool
 	fitted   bool // the duck was fitted here
 	beside   sync.WaitGroup
+	leave    func()         // ends what is judged ahead
 	pending  []find.Finding // told by one stage and dealt with in another
 }
 
@@ -328,6 +330,7 @@ func (w *walk) row(ctx context.Context, p plan) error {
 	if r.Kept = r.Tick && r.Broke == ""; r.Kept {
 		w.at = next
 		w.fitted = w.fitted || r.Key == fitKey
+		w.judgeAhead(ctx, p.stage)
 	}
 	w.tell(r)
 	return nil
@@ -421,7 +424,7 @@ func (w *walk) judgesClearance(p plan) bool {
 
 // refitted is a row with the duck fitted anew on top of its change; nil where that breaks it too.
 func (w *walk) refitted(ctx context.Context, r Row, p plan, next *state) (*Row, error) {
-	f, err := next.Fit(ctx, next.School())
+	f, err := next.Fit(duck.Brief(ctx), next.School())
 	if err != nil || f.Duck == nil {
 		return nil, ignoreTrouble(err)
 	}
@@ -508,4 +511,11 @@ func lowerFirst(text string) string {
 		return strings.ToLower(first) + " " + rest
 	}
 	return text
+}
+
+// Figures are those at the end of the sheet, of a song as it is: both sides of each are the same.
+func Figures(ctx context.Context, r *mix.Renderer, song *session.Song, facts map[string]*intake.Analysis) ([]Change, error) {
+	w := &walk{renderer: r, facts: facts}
+	s := w.put(song)
+	return changes(ctx, s, s, won(s.Bench))
 }

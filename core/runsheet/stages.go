@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"mellowthump/core/bench"
+	"mellowthump/core/duck"
+	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/levels"
 	"mellowthump/core/mix"
@@ -39,6 +41,8 @@ const (
 	fitKey  = "duck/fit"
 	cutKey  = "room/cut"
 	againID = "again"
+
+	muchRaised = 12.0 // dB: common practice, no published source
 
 	layerKind = "layer-upside-down"
 )
@@ -221,7 +225,13 @@ func (w *walk) planLevels(ctx context.Context, open []find.Finding, id string) (
 		}
 		return left, rest, nil
 	}
-	return []plan{{stage: "levels", id: id, found: out, do: fmt.Sprintf("Set %s, from the kick’s peak", counted(len(solved.Changes), "trim")), edit: solved.Edit(), own: []measure{offWindow, songPeak}}}, rest, nil
+	doubt := ""
+	for _, c := range solved.Changes {
+		if by := c.To - c.From; by >= muchRaised && doubt == "" { // what is nearly silent is noise
+			doubt = fmt.Sprintf("it raises %s by %s dB, and its noise with it", c.Name, figure.Short(by))
+		}
+	}
+	return []plan{{stage: "levels", id: id, taste: doubt, found: out, do: fmt.Sprintf("Set %s, from the kick’s peak", counted(len(solved.Changes), "trim")), edit: solved.Edit(), own: []measure{offWindow, songPeak}}}, rest, nil
 }
 
 // planDuck is the fit, where a clearance is asked that is not there.
@@ -247,7 +257,7 @@ func (w *walk) planDuck(ctx context.Context, open []find.Finding) ([]plan, error
 		return byHand(""), nil
 	}
 	w.ahead(ctx)
-	f, err := w.at.Fit(ctx, w.at.School())
+	f, err := w.at.Fit(duck.Brief(ctx), w.at.School())
 	if t := bench.Trouble(err); t != "" {
 		return byHand(t), nil
 	}
@@ -281,6 +291,23 @@ func (w *walk) ahead(ctx context.Context) {
 			}
 		}
 	})
+}
+
+// judgeAhead judges the next stage that takes long while the other rows of this one are weighed: most of them leave the song as it is, and then it is done. What is found is in the renderer's
+// cache.
+func (w *walk) judgeAhead(ctx context.Context, stage string) {
+	if w.leave != nil {
+		w.leave()
+	}
+	next := map[string]string{"room": "body", "body": "width"}[stage]
+	for _, s := range stages {
+		if s.key == next {
+			at := w.at
+			ctx, leave := context.WithCancel(mix.Follow(ctx, &mix.Work{}))
+			w.leave = leave
+			w.beside.Go(func() { s.judge(ctx, at.Bench) })
+		}
+	}
 }
 
 // planCuts are the cuts that go unheard, all at once where the cellar asks for them.

@@ -201,7 +201,7 @@ func spectrumOf(x audio.Buffer) spectrum {
 		n *= 2
 	}
 	out := spectrum{bins: make([]pair, n/2+1), hz: float64(x.Rate) / float64(n)}
-	fft, window := fourier.NewFFT(n), dsp.Hann(n)
+	fft, window := dsp.NewFFT(n), dsp.Hann(n)
 	mid, side := make([]float64, n), make([]float64, n)
 	var a, b []complex128
 	for at := 0; at < x.Frames(); at += n / 2 {

@@ -11,7 +11,10 @@ CREATE TABLE runs (
 );
 CREATE INDEX runs_by_song ON runs(song_id, id);
 ALTER TABLE revisions ADD COLUMN run INTEGER NOT NULL DEFAULT 0;
+-- Takes may be kept at the top.
+ALTER TABLE takes ADD COLUMN pinned INTEGER NOT NULL DEFAULT 0;
 
 -- +goose Down
+ALTER TABLE takes DROP COLUMN pinned;
 ALTER TABLE revisions DROP COLUMN run;
 DROP TABLE runs;

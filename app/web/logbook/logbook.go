@@ -3,9 +3,9 @@ package logbook
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -43,6 +43,10 @@ type sheet struct {
 	Takes   []takeRow
 	History []store.Revision
 	Blind   []blindRow
+	Beside  besideView
+	Search  string
+	More    int                 // changes that are not shown
+	Left    []session.Dismissal // what was put aside, by the search
 }
 
 // sheetPart is what the run sheet's part begins with.
@@ -96,7 +100,11 @@ func (n takeNumbers) shown() (columns []figure.Figure, values []string) {
 	return columns, values
 }
 
-const historyShown = 40
+// How many changes are shown: beside the takes, and in their own part.
+const (
+	historyShown = 40
+	historyLong  = 400
+)
 
 func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	out := &sheet{View: v, Parts: parts}
@@ -104,10 +112,18 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		return out, h.runSheet(c, out)
 	}
 	takes, err := h.Store.Takes(c.Request.Context(), v.ID)
+	if err == nil && v.Part == "takes" {
+		err = h.beside(c, out)
+	}
 	if err != nil {
 		return nil, err
 	}
+	out.Search = strings.TrimSpace(c.Request.URL.Query().Get("q"))
+	q := strings.ToLower(out.Search)
 	for _, t := range takes {
+		if !found(q, t.Name, t.Note) {
+			continue
+		}
 		row := takeRow{Take: t, Now: t.Revision == v.Rev}
 		var n takeNumbers
 		if err := json.Unmarshal([]byte(t.Numbers), &n); err != nil {
@@ -130,8 +146,20 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		}
 		out.Blind = append(out.Blind, blindRow{t, e.Created, e.State == store.EarsLeft})
 	}
-	if out.History, err = h.Store.History(c.Request.Context(), v.ID, historyShown); err != nil {
+	if out.History, err = h.Store.History(c.Request.Context(), v.ID, mostHistory); err != nil {
 		return nil, err
+	}
+	out.History = slices.DeleteFunc(out.History, func(r store.Revision) bool { return !found(q, r.Summary) })
+	most := historyShown
+	if v.Part == "changes" {
+		most = historyLong
+	}
+	out.More = max(0, len(out.History)-most)
+	out.History = out.History[:len(out.History)-out.More]
+	for _, d := range v.Dismissed {
+		if v.Part == "changes" && found(q, d.What, d.Why) {
+			out.Left = append(out.Left, d)
+		}
 	}
 	v.Lead = "No takes yet. Save one when it sounds right; nothing you do after it can overwrite it."
 	if n := len(takes); n > 0 {
@@ -189,16 +217,7 @@ func (h *handlers) saveTake(c *gin.Context) {
 		return
 	}
 	stage := h.CurrentStage(c)
-	name, note := strings.TrimSpace(c.PostForm("name")), strings.TrimSpace(c.PostForm("note"))
-	var wrong error
-	switch {
-	case name == "":
-		wrong = errors.New("a take needs a name")
-	case len([]rune(name)) > longestName:
-		wrong = fmt.Errorf("the take's name is longer than %d characters", longestName)
-	case len([]rune(note)) > longestNote:
-		wrong = fmt.Errorf("the note is longer than %d characters", longestNote)
-	}
+	name, note, wrong := takeWords(c)
 	if wrong != nil {
 		h.Fail(c, http.StatusUnprocessableEntity, shell.Sentence(wrong.Error()))
 		return

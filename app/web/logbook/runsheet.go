@@ -238,6 +238,9 @@ func (h *handlers) tryOn(c *gin.Context, song *session.Song, what string) (sessi
 
 func (h *handlers) upTo(c *gin.Context, song *session.Song, what string, with bool) (session.Edit, error) {
 	bad := func(text string) error { return &shell.InputError{Field: "finding", Sentence: text} }
+	if two, ok := strings.CutPrefix(what, "takes:"); ok {
+		return h.tryTakes(c, two, with)
+	}
 	key, query, _ := strings.Cut(what, "?")
 	q, err := url.ParseQuery(query)
 	if err != nil || checked(choiceOf(q)) != nil {

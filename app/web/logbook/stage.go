@@ -19,6 +19,9 @@ func Stage(s *shell.Server) *shell.Stage {
 		Routes: func(g *gin.RouterGroup) {
 			g.POST("/takes", h.LimitForm, h.saveTake)
 			g.POST("/takes/:take/return", h.LimitForm, h.returnToTake)
+			g.POST("/takes/:take", h.LimitForm, h.setTake)
+			g.GET("/log/figures", h.besideFigures)
+			g.GET("/log/export/:form", h.export)
 			g.GET("/log/rows", h.rows)
 			g.GET("/log/choose", h.choose)
 			g.POST("/log/apply", h.LimitForm, h.apply)

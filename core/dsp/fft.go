@@ -1,0 +1,159 @@
+package dsp
+
+import (
+	"fmt"
+	"math"
+	"math/bits"
+
+	"gonum.org/v1/gonum/dsp/fourier"
+)
+
+// FFT is the discrete Fourier transform of real sequences of one length: for powers of two from 16 on as the transform of half as many complex values (J. W. Cooley, P. A. W. Lewis and P. D. Welch,
+// "The Fast Fourier Transform Algorithm: Programming Considerations in the Calculation of Sine, Cosine and Laplace Transforms", J. Sound Vib. 12, 1970), which are transformed in passes of four
+// after T. G. Stockham's ordering, so that nothing is sorted; other lengths go through gonum's. It is there for its speed alone: most of what the ear's models cost is this. The zero value is of
+// no use; one FFT serves one goroutine at a time.
+type FFT struct {
+	n     int
+	other *fourier.FFT // of a length that is no power of two
+
+	turn       []complex128 // e^(-2 pi i k / n), k to n/2
+	re, im     []float64    // n/2 values, and the room to reorder them
+	toRe, toIm []float64
+	cosT, sinT []float64 // of n/2: cos and -sin of 2 pi k / (n/2)
+}
+
+// NewFFT returns a transform of n real values; it panics where n is under 1.
+func NewFFT(n int) *FFT {
+	if n < 1 {
+		panic(fmt.Sprintf("dsp: a transform of %d values", n))
+	}
+	f := &FFT{n: n}
+	if n < 16 || bits.OnesCount(uint(n)) != 1 {
+		f.other = fourier.NewFFT(n)
+		return f
+	}
+	m := n / 2
+	f.re, f.im, f.toRe, f.toIm = make([]float64, m), make([]float64, m), make([]float64, m), make([]float64, m)
+	f.cosT, f.sinT = make([]float64, m), make([]float64, m)
+	for k := range m {
+		s, c := math.Sincos(2 * math.Pi * float64(k) / float64(m))
+		f.cosT[k], f.sinT[k] = c, -s
+	}
+	f.turn = make([]complex128, m/2+1)
+	for k := range f.turn {
+		s, c := math.Sincos(2 * math.Pi * float64(k) / float64(n))
+		f.turn[k] = complex(c, -s)
+	}
+	return f
+}
+
+// Len is how many real values are transformed.
+func (f *FFT) Len() int { return f.n }
+
+// Coefficients returns the coefficients 0 to n/2 of a sequence, sum x[i] e^(-2 pi i k i / n), in dst where it is not nil; it panics where a length is wrong.
+func (f *FFT) Coefficients(dst []complex128, x []float64) []complex128 {
+	if f.other != nil {
+		return f.other.Coefficients(dst, x)
+	}
+	n, m := f.n, f.n/2
+	if len(x) != n || dst != nil && len(dst) != m+1 {
+		panic("dsp: a sequence of another length than the transform's")
+	}
+	if dst == nil {
+		dst = make([]complex128, m+1)
+	}
+	re, im := f.re[:m], f.im[:m]
+	for k := range re {
+		re[k], im[k] = x[2*k], x[2*k+1]
+	}
+	re, im = f.passes(re, im)
+	dst[0], dst[m] = complex(re[0]+im[0], 0), complex(re[0]-im[0], 0)
+	for k := 1; k <= m/2; k++ { // the halves of even and odd values, put together
+		ar, ai, br, bi := re[k], im[k], re[m-k], im[m-k]
+		er, ei := (ar+br)/2, (ai-bi)/2 // of the even values
+		or, oi := (ai+bi)/2, (br-ar)/2 // of the odd
+		w := f.turn[k]
+		tr, ti := real(w)*or-imag(w)*oi, real(w)*oi+imag(w)*or
+		dst[k] = complex(er+tr, ei+ti)
+		dst[m-k] = complex(er-tr, ti-ei)
+	}
+	return dst
+}
+
+// first is the first pass of four: every value belongs to the one transform that there is.
+func (f *FFT) first(re, im, toRe, toIm []float64) {
+	m := len(re)
+	n := m / 4
+	ar, br, cr, dr := re[:n], re[n:2*n], re[2*n:3*n], re[3*n:4*n]
+	ai, bi, ci, di := im[:n], im[n:2*n], im[2*n:3*n], im[3*n:4*n]
+	cosT, sinT := f.cosT[:m], f.sinT[:m]
+	for p := range ar {
+		sr, si := ar[p]+cr[p], ai[p]+ci[p]
+		tr, ti := ar[p]-cr[p], ai[p]-ci[p]
+		ur, ui := br[p]+dr[p], bi[p]+di[p]
+		vr, vi := bi[p]-di[p], dr[p]-br[p]
+		or, oi := toRe[4*p:4*p+4:4*p+4], toIm[4*p:4*p+4:4*p+4]
+		or[0], oi[0] = sr+ur, si+ui
+		xr, xi, wr, wi := tr+vr, ti+vi, cosT[p], sinT[p]
+		or[1], oi[1] = xr*wr-xi*wi, xr*wi+xi*wr
+		xr, xi, wr, wi = sr-ur, si-ui, cosT[2*p], sinT[2*p]
+		or[2], oi[2] = xr*wr-xi*wi, xr*wi+xi*wr
+		xr, xi, wr, wi = tr-vr, ti-vi, cosT[3*p], sinT[3*p]
+		or[3], oi[3] = xr*wr-xi*wi, xr*wi+xi*wr
+	}
+}
+
+// passes transforms n/2 complex values in passes of four, and one of two where that is left, and returns where they are then.
+func (f *FFT) passes(re, im []float64) (outRe, outIm []float64) {
+	m := len(re)
+	toRe, toIm := f.toRe[:m], f.toIm[:m]
+	f.first(re, im, toRe, toIm)
+	re, im, toRe, toIm = toRe, toIm, re, im
+	step := 4 // of values that belong to different transforms
+	left := m / 4
+	for left >= 4 {
+		quarter := left / 4
+		for p := range quarter {
+			w1r, w1i := f.cosT[p*step], f.sinT[p*step]
+			w2r, w2i := f.cosT[2*p*step], f.sinT[2*p*step]
+			w3r, w3i := f.cosT[3*p*step], f.sinT[3*p*step]
+			a, b, c, d := step*p, step*(p+quarter), step*(p+2*quarter), step*(p+3*quarter)
+			ar, ai := re[a:a+step], im[a:a+step]
+			br, bi := re[b:b+step], im[b:b+step]
+			cr, ci := re[c:c+step], im[c:c+step]
+			dr, di := re[d:d+step], im[d:d+step]
+			o := 4 * step * p
+			or, oi := toRe[o:o+step], toIm[o:o+step]
+			pr, pi := toRe[o+step:o+2*step], toIm[o+step:o+2*step]
+			qr, qi := toRe[o+2*step:o+3*step], toIm[o+2*step:o+3*step]
+			rr, ri := toRe[o+3*step:o+4*step], toIm[o+3*step:o+4*step]
+			br, bi, cr, ci, dr, di, ai = br[:len(ar)], bi[:len(ar)], cr[:len(ar)], ci[:len(ar)], dr[:len(ar)], di[:len(ar)], ai[:len(ar)]
+			or, oi, pr, pi, qr, qi, rr, ri = or[:len(ar)], oi[:len(ar)], pr[:len(ar)], pi[:len(ar)], qr[:len(ar)], qi[:len(ar)], rr[:len(ar)], ri[:len(ar)]
+			for q := range ar {
+				sr, si := ar[q]+cr[q], ai[q]+ci[q]
+				tr, ti := ar[q]-cr[q], ai[q]-ci[q]
+				ur, ui := br[q]+dr[q], bi[q]+di[q]
+				vr, vi := bi[q]-di[q], dr[q]-br[q] // -i (b - d)
+				or[q], oi[q] = sr+ur, si+ui
+				xr, xi := tr+vr, ti+vi
+				pr[q], pi[q] = xr*w1r-xi*w1i, xr*w1i+xi*w1r
+				xr, xi = sr-ur, si-ui
+				qr[q], qi[q] = xr*w2r-xi*w2i, xr*w2i+xi*w2r
+				xr, xi = tr-vr, ti-vi
+				rr[q], ri[q] = xr*w3r-xi*w3i, xr*w3i+xi*w3r
+			}
+		}
+		re, im, toRe, toIm = toRe, toIm, re, im
+		left, step = quarter, 4*step
+	}
+	if left == 2 {
+		half := step
+		for q := range half {
+			ar, ai, br, bi := re[q], im[q], re[q+half], im[q+half]
+			toRe[q], toIm[q] = ar+br, ai+bi
+			toRe[q+half], toIm[q+half] = ar-br, ai-bi
+		}
+		re, im = toRe, toIm
+	}
+	return re, im
+}
