@@ -98,3 +98,28 @@ func TestFolderDropped(t *testing.T) {
 	p.until("both stems", "location.pathname.endsWith('/intake') && document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')")
 	p.clean()
 }
+
+// On the first start three sentences say what this is, and the demo song is one click away; it opens on its run sheet. ? says what each stage is for, beside the keys.
+func TestFirstStart(t *testing.T) {
+	a := start(t, t.TempDir())
+	p := a.open("/")
+	if got := p.js("document.querySelectorAll('#first-start > p').length"); got != "3" {
+		t.Errorf("%s sentences", got)
+	}
+	p.click("#load-demo")
+	p.until("the run sheet's first row", "document.querySelector('.run-row')")
+	for _, stage := range []string{"Log", "Levels", "Room"} {
+		if stage != "Log" {
+			p.click("#rail a[href$=" + strings.ToLower(stage) + "]")
+			p.until(stage, "document.querySelector('#sheet').getAttribute('aria-label') !== null && document.title.startsWith('"+stage+"')")
+		}
+		p.js("document.activeElement.blur()")
+		p.press('?')
+		p.until("the help", "document.querySelector('#keys-dialog').open")
+		if got := p.text("#help-body"); !strings.HasPrefix(got, stage+":") || !strings.Contains(got, ".") {
+			t.Errorf("on %s: %s", stage, got)
+		}
+		p.click("#keys-dialog [data-close]")
+	}
+	p.clean()
+}

@@ -12,6 +12,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/demodata"
 	"mellowthump/app/store"
 	"mellowthump/app/web/plot"
 	"mellowthump/core/dsp"
@@ -195,6 +196,23 @@ func (s *Server) createSong(c *gin.Context) {
 		return
 	}
 	c.Redirect(http.StatusSeeOther, "/songs/"+id+"/"+s.first())
+}
+
+// loadDemo brings the demo song, and opens it.
+func (s *Server) loadDemo(c *gin.Context) {
+	before, err := s.Store.Songs(c.Request.Context())
+	if err == nil {
+		err = demodata.Load(c.Request.Context(), s.Store)
+	}
+	var after []store.SongRow
+	if err == nil {
+		after, err = s.Store.Songs(c.Request.Context())
+	}
+	if err != nil || len(after) <= len(before) {
+		s.backHome(c, err)
+		return
+	}
+	c.Redirect(http.StatusSeeOther, "/songs/"+after[0].ID)
 }
 
 // backHome answers with the list after something was done to a song of it.

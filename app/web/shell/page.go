@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"golang.org/x/sync/errgroup"
@@ -21,6 +22,7 @@ func (s *Server) View(c *gin.Context, song *store.Song, stage string, bad *Input
 	v := &View{Song: song, Stage: s.stageOf(stage), Bad: bad, Theme: theme(c), Built: s.built}
 	v.Question = v.Stage.Question
 	v.Part = partOf(c)
+	v.Rest = restOf(c, time.Now())
 	b, err := s.Bench(c.Request.Context(), &song.Song)
 	if err != nil {
 		return nil, err

@@ -70,6 +70,7 @@ type View struct {
 	Built    string
 	Swap     bool // an htmx answer: parts outside the sheet are swapped too
 	Rail     []railItem
+	Rest     Rest
 	Sheet    template.HTML
 	Bad      *InputError
 

@@ -88,8 +88,10 @@ func (s *Server) routes(r *gin.Engine) {
 	r.GET(doorPath, s.door)
 	r.POST(doorPath, s.LimitForm, s.enter)
 	r.POST("/leave", s.LimitForm, s.leave)
+	r.POST("/rest", s.LimitForm, s.setRest)
 	r.POST("/theme", s.LimitForm, s.theme)
 	r.POST("/songs", s.LimitForm, s.createSong)
+	r.POST("/songs/demo", s.LimitForm, s.loadDemo)
 	g := r.Group("/songs/:id", s.told)
 	for do, f := range map[string]func(*gin.Context){"rename": s.renameSong, "duplicate": s.duplicateSong, "archive": s.archiveSong, "delete": s.deleteSong, "restore": s.restoreSong, "remove": s.removeSong} {
 		g.POST("/"+do, s.LimitForm, f)

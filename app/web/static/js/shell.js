@@ -26,9 +26,11 @@ document.addEventListener("click", (e) => {
 function openDialog(id) {
   const d = document.getElementById(id);
   if (!d || d.open) return;
+  if (id === "keys-dialog") $("#help-body").replaceChildren($("#stage-help")?.content.cloneNode(true) ?? "");
   d.showModal();
   const first = d.querySelector("input, textarea");
   if (first) first.focus();
+  else d.scrollTop = 0; // its button lies at the end
 }
 
 document.addEventListener("take-saved", () => {
