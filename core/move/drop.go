@@ -11,6 +11,7 @@ import (
 )
 
 var dropKind = &Kind{
+	Own:  true,
 	Name: "drop", Label: "Pitch drop", Does: "lets the notes of a bass fall in pitch",
 	Where: OnStem, Linear: true, New: func() Params { return &Drop{From: DropStart, Semitones: 12, MS: 60, Curve: "early"} },
 }

@@ -24,6 +24,7 @@ const (
 const bendRate = 6.0
 
 var duckKind = &Kind{
+	Own:  true,
 	Name: "duck", Label: "Duck", Does: "lowers the sound at every hit of a trigger",
 	Where: OnStem | OnBus, Linear: true, New: func() Params { return StartingDuck() },
 }

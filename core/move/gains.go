@@ -11,6 +11,7 @@ import (
 )
 
 var gainsKind = &Kind{
+	Own:  true,
 	Name: "gains", Label: "Own gains", Does: "gives every hit or note a gain of its own",
 	Where: OnStem, Linear: true, New: func() Params { return &Gains{} },
 }

@@ -21,6 +21,7 @@ type Kind struct {
 	Does   string // what it does, a sentence
 	Where  Where
 	Linear bool          // what comes out of a sum is the sum of what comes out of its parts
+	Own    bool          // it holds what is of one recording alone: times, notes, a pitch; a template leaves it out
 	Slow   bool          // it takes so long that what follows it in a chain is worked out apart
 	New    func() Params // with its defaults
 }

@@ -9,6 +9,7 @@ import (
 )
 
 var nudgeKind = &Kind{
+	Own:  true,
 	Name: "nudge", Label: "Nudge", Does: "moves a stem in time, later or earlier",
 	Where: OnStem, Linear: true, New: func() Params { return &Nudge{} },
 }

@@ -8,6 +8,7 @@ import (
 )
 
 var partKind = &Kind{
+	Own:  true,
 	Name: "part", Label: "Head or tail", Does: "keeps one part of every hit of a combined sample",
 	Where: OnStem, Linear: true, New: func() Params { return &Part{Keep: Head, At: 90, Fade: 20} },
 }

@@ -10,6 +10,7 @@ import (
 )
 
 var ringKind = &Kind{
+	Own:  true,
 	Name: "ring", Label: "Bell while it rings", Does: "lowers a band only while that band itself is loud",
 	Where: Anywhere, New: func() Params {
 		return &Ring{Hz: 200, Q: 8, Range: 6, Threshold: -30, Ratio: 4, Attack: 5, Release: 120, Channels: "stereo"}

@@ -23,6 +23,7 @@ var (
 		Where: Anywhere, Linear: true, New: func() Params { return &Width{} },
 	}
 	alignKind = &Kind{
+		Own:  true,
 		Name: "align", Label: "Channel delay", Does: "delays one channel against the other, or turns one over",
 		Where: Anywhere, Linear: true, New: func() Params { return &Align{Turn: TurnNone} },
 	}

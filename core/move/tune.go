@@ -11,6 +11,7 @@ import (
 )
 
 var tuneKind = &Kind{
+	Own:  true,
 	Slow: true,
 	Name: "tune", Label: "Tuning", Does: "changes the pitch and leaves the length",
 	Where: OnStem, Linear: true, New: func() Params { return &Tune{} },

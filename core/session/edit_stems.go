@@ -55,7 +55,9 @@ func (e AddStem) Apply(s *Song) (string, error) {
 		id = fmt.Sprintf("s%d", k)
 	}
 	name := StemName(e.File)
-	s.Stems = append(s.Stems, Stem{ID: id, Name: name, Role: e.Role, Audio: e.Audio})
+	st := Stem{ID: id, Name: name, Role: e.Role, Audio: e.Audio}
+	s.settleIn(&st)
+	s.Stems = append(s.Stems, st)
 	s.Settle()
 	return "Add " + name, nil
 }

@@ -25,7 +25,7 @@ type handlers struct {
 }
 
 // The parts of the log, by the query's word.
-var parts = []struct{ Key, Label string }{{"", "Run sheet"}, {"takes", "Takes"}, {"changes", "Changes"}}
+var parts = []struct{ Key, Label string }{{"", "Run sheet"}, {"takes", "Takes"}, {"changes", "Changes"}, {"habits", "Habits"}}
 
 // ask is the question of the part that is shown.
 func ask(v *shell.View) string {
@@ -88,12 +88,20 @@ type takeNumbers struct {
 	Loop            string       `json:"loop"`
 }
 
+// keyed is a number by its figure.
+type keyed struct {
+	key string
+	of  meter.Figure
+}
+
+// figures are the numbers that are shown.
+func (n takeNumbers) figures() []keyed {
+	return []keyed{{"p10", n.ClearanceP10}, {"depth", n.Depth}, {"loss", n.BassLoss}, {"premaster", n.Peak}, {"loudness", n.Loudness}}
+}
+
 // shown are the numbers of a take that are shown, by their figures.
 func (n takeNumbers) shown() (columns []figure.Figure, values []string) {
-	for _, v := range []struct {
-		key string
-		of  meter.Figure
-	}{{"p10", n.ClearanceP10}, {"depth", n.Depth}, {"loss", n.BassLoss}, {"premaster", n.Peak}, {"loudness", n.Loudness}} {
+	for _, v := range n.figures() {
 		f := figure.Of(v.key)
 		columns, values = append(columns, f), append(values, shell.Figure(v.of, f.Decimals))
 	}

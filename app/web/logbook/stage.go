@@ -21,6 +21,7 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.POST("/takes/:take/return", h.LimitForm, h.returnToTake)
 			g.POST("/takes/:take", h.LimitForm, h.setTake)
 			g.GET("/log/figures", h.besideFigures)
+			g.GET("/log/habits", h.habits)
 			g.GET("/log/export/:form", h.export)
 			g.GET("/log/rows", h.rows)
 			g.GET("/log/choose", h.choose)

@@ -3,11 +3,13 @@ package shell
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"html/template"
 	"log/slog"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -27,6 +29,7 @@ const plainBPM = 120.0
 type homeView struct {
 	Songs, Archived, Deleted []homeSong
 	All                      int // that are neither archived nor deleted
+	Templates                []store.Template
 	Query, Sort              string
 	Sorts                    []struct{ Key, Label string }
 
@@ -57,6 +60,10 @@ func (s *Server) showHome(c *gin.Context, status int, v *homeView) {
 	ctx := c.Request.Context()
 	rows, err := s.Store.Songs(ctx)
 	if err != nil {
+		s.FailWith(c, err)
+		return
+	}
+	if v.Templates, err = s.Store.Templates(ctx); err != nil {
 		s.FailWith(c, err)
 		return
 	}
@@ -186,11 +193,28 @@ func (s *Server) createSong(c *gin.Context) {
 		}
 	}
 	song := session.New(name, bpm)
+	said := "New song"
+	if id, _ := strconv.ParseInt(c.PostForm("template"), 10, 64); id > 0 {
+		from, err := s.Store.TemplateSong(c.Request.Context(), id)
+		if errors.Is(err, store.ErrNotFound) {
+			s.showHome(c, http.StatusUnprocessableEntity, &homeView{Wrong: "That template is no longer there.", Typed: typed})
+			return
+		}
+		if err != nil {
+			s.FailWith(c, err)
+			return
+		}
+		said = "New song from the template “" + from.Name + "”"
+		if from.Name = name; strings.TrimSpace(c.PostForm("bpm")) != "" {
+			from.BPM = bpm
+		}
+		song = from
+	}
 	if err := song.Validate(); err != nil {
 		s.showHome(c, http.StatusUnprocessableEntity, &homeView{Wrong: Sentence(err.Error()), Typed: typed})
 		return
 	}
-	id, err := s.Store.CreateSong(c.Request.Context(), song, "New song")
+	id, err := s.Store.CreateSong(c.Request.Context(), song, said)
 	if err != nil {
 		s.FailWith(c, err)
 		return
@@ -229,6 +253,30 @@ func (s *Server) renameSong(c *gin.Context) {
 	name := strings.TrimSpace(c.PostForm("name"))
 	_, err := s.Store.Edit(c.Request.Context(), c.Param("id"), store.AnyRevision, session.Settings{Name: &name})
 	s.backHome(c, err)
+}
+
+// keepTemplate makes a template of a song, under a name.
+func (s *Server) keepTemplate(c *gin.Context) {
+	song := s.Load(c)
+	if song == nil {
+		return
+	}
+	name := strings.TrimSpace(c.PostForm("name"))
+	t := song.Template()
+	if name != "" {
+		t.Name = name
+	}
+	if err := t.Validate(); err != nil {
+		s.Fail(c, http.StatusUnprocessableEntity, Sentence(err.Error()))
+		return
+	}
+	s.backHome(c, s.Store.AddTemplate(c.Request.Context(), t.Name, t))
+}
+
+// removeTemplate takes a template out.
+func (s *Server) removeTemplate(c *gin.Context) {
+	id, _ := strconv.ParseInt(c.PostForm("template"), 10, 64)
+	s.backHome(c, s.Store.RemoveTemplate(c.Request.Context(), id))
 }
 
 // duplicateSong makes a song of its own of a song as it is now; its takes and its log stay with the first.

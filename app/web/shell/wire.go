@@ -91,9 +91,10 @@ func (s *Server) routes(r *gin.Engine) {
 	r.POST("/rest", s.LimitForm, s.setRest)
 	r.POST("/theme", s.LimitForm, s.theme)
 	r.POST("/songs", s.LimitForm, s.createSong)
+	r.POST("/templates/remove", s.LimitForm, s.removeTemplate)
 	r.POST("/songs/demo", s.LimitForm, s.loadDemo)
 	g := r.Group("/songs/:id", s.told)
-	for do, f := range map[string]func(*gin.Context){"rename": s.renameSong, "duplicate": s.duplicateSong, "archive": s.archiveSong, "delete": s.deleteSong, "restore": s.restoreSong, "remove": s.removeSong} {
+	for do, f := range map[string]func(*gin.Context){"rename": s.renameSong, "duplicate": s.duplicateSong, "template": s.keepTemplate, "archive": s.archiveSong, "delete": s.deleteSong, "restore": s.restoreSong, "remove": s.removeSong} {
 		g.POST("/"+do, s.LimitForm, f)
 	}
 	g.GET("", s.open)
