@@ -24,8 +24,9 @@ import (
 )
 
 const (
-	chromium = "/usr/bin/chromium"
-	patience = 30 * time.Second // how long a condition is waited for
+	chromium     = "/usr/bin/chromium"
+	patience     = 30 * time.Second // how long a condition is waited for
+	longPatience = 3 * time.Minute  // how long what works over all stages is waited for
 )
 
 var browser struct {
@@ -227,7 +228,12 @@ func (p *page) js(expr string) string {
 // until waits for an expression to be true in the page.
 func (p *page) until(what, expr string) {
 	p.t.Helper()
-	deadline := time.Now().Add(patience)
+	p.untilWithin(patience, what, expr)
+}
+
+func (p *page) untilWithin(most time.Duration, what, expr string) {
+	p.t.Helper()
+	deadline := time.Now().Add(most)
 	for {
 		v, err := p.Eval("() => Boolean(" + expr + ")")
 		if err == nil && v.Value.Bool() {

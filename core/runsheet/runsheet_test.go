@@ -2,12 +2,16 @@ package runsheet
 
 import (
 	"context"
+	"errors"
 	"math"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/audio/wav"
 	"mellowthump/core/bench"
 	"mellowthump/core/demo"
 	"mellowthump/core/find"
@@ -225,7 +229,18 @@ func TestDemos(t *testing.T) {
 	}
 	for i, d := range []demo.Song{demo.SlowFerry(), demo.CopperKettle(), demo.TidalGlass()} {
 		t.Run(d.Name, func(t *testing.T) {
-			s, _, song, facts := sheetOf(t, d, Choice{})
+			s, r, song, facts := sheetOf(t, d, Choice{})
+			for _, st := range stages { // a finding with a fix that the sheet does not know of could not be ticked
+				all, err := st.judge(t.Context(), bench.New(r, song, facts))
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, f := range all {
+					if _, known := kinds[kindOf(f.ID)]; len(f.Fix) > 0 && !known {
+						t.Errorf("the sheet does not know of %s", f.ID)
+					}
+				}
+			}
 			for _, k := range want[i] {
 				if !slices.Contains(keys(s), k) {
 					t.Errorf("no row %s in %v", k, keys(s))
@@ -318,6 +333,63 @@ func TestTrouble(t *testing.T) {
 		s, _, _, _ := sheetOf(t, d, Choice{})
 		if len(out) < 5 && !strings.HasPrefix(s.Trouble, "No stem is said to be the "+out[0]) {
 			t.Errorf("without %v: %q", out, s.Trouble)
+		}
+	}
+}
+
+// What is of one kind and to be done by hand is one row, however often it is found; each row's key is there once.
+func TestAlike(t *testing.T) {
+	b := beats[0]
+	s, _, _, _ := sheetOf(t, b.song(func(s *demo.Song) {
+		for _, id := range []string{"a", "b", "c"} {
+			s.Stems = append(s.Stems, demo.Stem{Stem: session.Stem{ID: id, Name: "Keys " + id, Role: session.Melodic}, Sound: stem(s, "keys").Sound})
+		}
+	}), Choice{})
+	twins := 0
+	seen := map[string]bool{}
+	for _, r := range s.Rows {
+		if seen[r.Key] {
+			t.Errorf("%s is there twice", r.Key)
+		}
+		seen[r.Key] = true
+		if kindOf(r.Found[0].ID) == "twin" {
+			twins++
+			if len(r.Found) != 3 || r.Edit != nil {
+				t.Errorf("%d twins in %s", len(r.Found), r.Key)
+			}
+		}
+	}
+	if twins != 1 {
+		t.Errorf("%d rows of twins", twins)
+	}
+}
+
+// The whole sheet of the demo song, nothing rendered before.
+func BenchmarkSheet(b *testing.B) {
+	r, song, facts := brought(b, demo.SlowFerry())
+	for b.Loop() {
+		if _, err := Make(b.Context(), mix.New(r.Library, 720<<20), song, facts, Choice{}, nil); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+// TestStems writes the demo song's stems, into the folder STEMS where it is named: for the command to be measured on (scripts/bench).
+func TestStems(t *testing.T) {
+	dir := os.Getenv("STEMS")
+	if dir == "" {
+		dir = t.TempDir()
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for _, st := range demo.SlowFerry().Stems {
+		f, err := os.Create(filepath.Join(dir, st.Name+".wav"))
+		if err == nil {
+			err = errors.Join(wav.Write(f, st.Sound, wav.Int24), f.Close())
+		}
+		if err != nil {
+			t.Fatal(err)
 		}
 	}
 }

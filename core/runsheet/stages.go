@@ -163,7 +163,27 @@ func (w *walk) plans(ctx context.Context, stage string, open []find.Finding) ([]
 			out = append(out, plan{stage: stage, id: f.ID, found: []find.Finding{f}, do: f.Do})
 		}
 	}
-	return out, nil
+	return alike(out), nil
+}
+
+// alike puts what is to be done by hand, and is of one kind, into one row.
+func alike(all []plan) []plan {
+	var out []plan
+	first := map[string]int{}
+	for _, p := range all {
+		kind := kindOf(p.found[0].ID)
+		i, ok := first[kind]
+		switch {
+		case p.edit != nil:
+		case ok:
+			out[i].found = append(out[i].found, p.found...)
+			continue
+		default:
+			first[kind] = len(out)
+		}
+		out = append(out, p)
+	}
+	return out
 }
 
 // single is the candidate of one finding.
