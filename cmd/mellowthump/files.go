@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
 	"mellowthump/core/audio/wav"
@@ -244,4 +245,16 @@ func writeFile(name string, write func(io.Writer) error) (err error) {
 		return fmt.Errorf("writing %s: %w", name, err)
 	}
 	return os.Rename(f.Name(), name)
+}
+
+// scratch is a data folder for as long as a command runs; done takes it away.
+func scratch(ctx context.Context) (s *store.Store, dir string, done func(), err error) {
+	if dir, err = os.MkdirTemp("", "mellowthump-*"); err != nil {
+		return nil, "", nil, err
+	}
+	if s, err = store.Open(ctx, dir); err != nil {
+		os.RemoveAll(dir)
+		return nil, "", nil, err
+	}
+	return s, dir, func() { s.Close(); os.RemoveAll(dir) }, nil
 }

@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"mellowthump/app/store"
 	"mellowthump/app/unpack"
 	"mellowthump/core/archive"
 	"mellowthump/core/export"
@@ -66,16 +65,11 @@ func printSong(ctx context.Context, args []string, out io.Writer) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", *name, err)
 	}
-	dir, err := os.MkdirTemp("", "mellowthump-print-*")
+	s, dir, done, err := scratch(ctx)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
-	s, err := store.Open(ctx, dir)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
+	defer done()
 	song, err := unpack.Song(ctx, s, a, func(float64, string) {})
 	if err != nil {
 		return fmt.Errorf("%s: %w", *name, err)

@@ -59,16 +59,11 @@ func propose(ctx context.Context, args []string, out io.Writer) error {
 	case *bpm != 0 && !(*bpm >= session.MinBPM && *bpm <= session.MaxBPM):
 		return errUsage{fmt.Errorf("propose: --bpm %g is outside %g to %g", *bpm, session.MinBPM, session.MaxBPM)}
 	}
-	data, err := os.MkdirTemp("", "mellowthump-propose-*")
+	st, _, done, err := scratch(ctx)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(data)
-	st, err := store.Open(ctx, data)
-	if err != nil {
-		return err
-	}
-	defer st.Close()
+	defer done()
 	song, facts, err := broughtFrom(ctx, st, *dir, *bpm)
 	if err != nil {
 		return err

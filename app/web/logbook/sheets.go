@@ -39,6 +39,15 @@ type making struct {
 	idle    *time.Timer
 }
 
+// close gives all up that are being made.
+func (s *sheets) close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, m := range s.all {
+		m.stop()
+	}
+}
+
 // of returns the sheet of a song as it was at a revision, for a choice, and begins it where it is not there.
 func (s *sheets) of(song *store.Song, c runsheet.Choice) *making {
 	b, err := json.Marshal(c)

@@ -1,6 +1,8 @@
 package logbook
 
 import (
+	"context"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
@@ -15,6 +17,10 @@ func Stage(s *shell.Server) *shell.Stage {
 		Ask:   ask,
 		Sheet: h.sheet,
 		Try:   h.try, TryOn: h.tryOn,
+		Background: func(ctx context.Context) { // what is made ends with the program
+			<-ctx.Done()
+			h.sheets.close()
+		},
 		Jobs: map[string]worker.Kind{shell.ApplyJob: {Run: h.runApply}},
 		Routes: func(g *gin.RouterGroup) {
 			g.POST("/takes", h.LimitForm, h.saveTake)
