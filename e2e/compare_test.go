@@ -217,6 +217,7 @@ func TestBlind(t *testing.T) {
 		t.Errorf("%q", said)
 	}
 	p.click("#rail a[href$=log]")
+	p.click("#part-takes")
 	p.until("in the Log", "document.querySelectorAll('#blind-tests tbody tr').length === 3")
 	p.clean()
 }

@@ -376,7 +376,7 @@ func TestBlindTellsNothing(t *testing.T) {
 	if !strings.Contains(page, "12 of 12 right. Guessing does as well in under 0.1 % of tests: the difference is heard.") {
 		t.Errorf("%.600s", page)
 	}
-	if log := b.get("/songs/" + id + "/log"); !strings.Contains(log, `id="blind-tests"`) || !strings.Contains(log, "12 of 12 right") {
+	if log := b.get("/songs/" + id + "/log?view=takes"); !strings.Contains(log, `id="blind-tests"`) || !strings.Contains(log, "12 of 12 right") {
 		t.Error("it is not in the Log")
 	}
 	if status, _ := b.do("GET", fmt.Sprintf("/songs/%s/compare/ears/%s/12/1.wav", id, tok), nil); status != 404 {

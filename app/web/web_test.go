@@ -694,7 +694,7 @@ func TestSettingsLoopTakes(t *testing.T) {
 	if status, _ := b.edit(id, "/takes", url.Values{"name": {"first"}, "note": {"<script>"}}); status != 200 {
 		t.Errorf("a take: %d", status)
 	}
-	if page := b.get("/songs/" + id + "/log"); !strings.Contains(page, "first") || strings.Contains(page, "<script>\n") || !strings.Contains(page, "&lt;script&gt;") {
+	if page := b.get("/songs/" + id + "/log?view=takes"); !strings.Contains(page, "first") || strings.Contains(page, "<script>\n") || !strings.Contains(page, "&lt;script&gt;") {
 		t.Error("the take is not in the log, or its note is not text")
 	}
 	if status, _ := b.edit(id, "/undo", url.Values{}); status != 200 || b.load(id).Loop == nil {

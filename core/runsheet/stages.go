@@ -322,7 +322,7 @@ func (w *walk) judgeAhead(ctx context.Context, stage string) {
 	next := map[string]string{"room": "body", "body": "width"}[stage]
 	for _, s := range stages {
 		if s.key == next {
-			at := w.at
+			at := w.put(w.at.Song) // on a bench of its own: what a bench keeps must not end with what is left
 			ctx, leave := context.WithCancel(mix.Follow(ctx, &mix.Work{}))
 			w.leave = leave
 			w.beside.Go(func() { s.judge(ctx, at.Bench) })
