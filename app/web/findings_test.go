@@ -25,7 +25,7 @@ func TestFindingsAreLeftBe(t *testing.T) {
 		if strings.Contains(page, `id="finding-`+finding+`"`) || !strings.Contains(page, "&lt;i&gt;it is meant so") || strings.Contains(page, "<i>it is meant") {
 			t.Errorf("%s: put aside it is still told, or its reason is not, or is no text", stage)
 		}
-		if !strings.Contains(b.load(id).Undo, "Leave be: ") || !strings.Contains(b.get("/songs/"+id+"/log"), "Leave be: ") {
+		if !strings.Contains(b.load(id).Undo, "Leave be: ") || !strings.Contains(b.get("/songs/"+id+"/log?view=changes"), "Leave be: ") {
 			t.Errorf("%s: it is not logged", stage)
 		}
 		if marks() == counted {

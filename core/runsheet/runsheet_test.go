@@ -34,6 +34,7 @@ func sheetOf(t *testing.T, d demo.Song, c Choice) (*Sheet, *mix.Renderer, *sessi
 
 // On beats in which nothing is wrong the sheet is empty, and nothing is changed.
 func TestClean(t *testing.T) {
+	outside.Slow(t)
 	for i, b := range beats {
 		s, _, song, _ := sheetOf(t, b.song(nil), Choice{})
 		for _, r := range s.Rows {
@@ -325,6 +326,7 @@ func TestChoice(t *testing.T) {
 
 // A song without a kick, without a bass, or without stems has a sheet that says what it can.
 func TestTrouble(t *testing.T) {
+	outside.Slow(t)
 	b := beats[1]
 	for _, out := range [][]string{{"kick"}, {"bass"}, {"kick", "bass", "snare", "hats", "keys"}} {
 		d := b.song(func(s *demo.Song) {
@@ -339,6 +341,7 @@ func TestTrouble(t *testing.T) {
 
 // What is of one kind and to be done by hand is one row, however often it is found; each row's key is there once.
 func TestAlike(t *testing.T) {
+	outside.Slow(t)
 	b := beats[0]
 	s, _, _, _ := sheetOf(t, b.song(func(s *demo.Song) {
 		for _, id := range []string{"a", "b", "c"} {

@@ -120,7 +120,7 @@ func (h *handlers) rows(c *gin.Context) {
 		return
 	}
 	if rev, _ := strconv.ParseInt(q.Get("of"), 10, 64); rev != v.Rev { // the page is of another revision; its next edit says so
-		c.Status(http.StatusNoContent)
+		h.Write(c, http.StatusOK, "runrows", rowsView{View: v, Failed: "The song was changed meanwhile, so the sheet is no longer its own."})
 		return
 	}
 	h.writeRows(c, v, choice, from)
@@ -251,9 +251,13 @@ func (h *handlers) upTo(c *gin.Context, song *session.Song, what string, with bo
 		return nil, err
 	}
 	stored.Song = *song
-	k := h.sheets.of(stored, choiceOf(q)).more(c.Request.Context(), mostKeys, 0)
-	if k.err != nil {
-		return nil, k.err
+	m := h.sheets.of(stored, choiceOf(q))
+	var k known
+	for there := false; !there && k.sheet == nil; { // until the row is there
+		if k = m.more(c.Request.Context(), len(k.rows), soon); k.err != nil {
+			return nil, k.err
+		}
+		there = slices.ContainsFunc(k.rows, func(r runsheet.Row) bool { return r.Key == key })
 	}
 	var e session.Together
 	for _, r := range k.rows {

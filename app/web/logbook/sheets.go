@@ -119,14 +119,10 @@ type known struct {
 	err   error
 }
 
-// more waits until more than so many rows are measured, or all is done, at most as long as is given; 0: until it is done.
+// more waits until more than so many rows are measured, or all is done, at most as long as is given.
 func (m *making) more(ctx context.Context, than int, most time.Duration) known {
-	var late <-chan time.Time
-	if most > 0 {
-		t := time.NewTimer(most)
-		defer t.Stop()
-		late = t.C
-	}
+	late := time.NewTimer(most)
+	defer late.Stop()
 	m.mu.Lock()
 	m.waiting++
 	m.idle.Stop()
@@ -139,7 +135,7 @@ func (m *making) more(ctx context.Context, than int, most time.Duration) known {
 	}()
 	for {
 		k := known{m.rows, m.sheet, m.err}
-		if k.sheet != nil || k.err != nil || most > 0 && len(k.rows) > than {
+		if k.sheet != nil || k.err != nil || len(k.rows) > than {
 			return k
 		}
 		changed := m.changed
@@ -147,7 +143,7 @@ func (m *making) more(ctx context.Context, than int, most time.Duration) known {
 		select {
 		case <-changed:
 			m.mu.Lock()
-		case <-late:
+		case <-late.C:
 			m.mu.Lock()
 			return known{m.rows, m.sheet, m.err}
 		case <-ctx.Done():
