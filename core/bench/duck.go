@@ -55,8 +55,8 @@ func fitSaid(d *move.Duck) string {
 }
 
 // School is the school of the song's duck, a drawn curve where it has none.
-func (b *Bench) School() string {
-	if d, _ := b.Song.Duck(); d != nil {
+func School(song *session.Song) string {
+	if d, _ := song.Duck(); d != nil {
 		return d.School
 	}
 	return move.CurveSchool

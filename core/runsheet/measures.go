@@ -408,10 +408,10 @@ func won(b *bench.Bench) []measure {
 	return append(out, headroom, equalPeak, loss, monoLoss)
 }
 
-// figureOf is a measure's figure.
+// figure is a measure's figure.
 func (m measure) figure() figure.Figure { return figure.Of(m.key) }
 
-// stemLevels reports whether a finding of Levels is one that the plan is for.
+// planned reports whether a finding of Levels is one that the plan is for.
 func planned(f find.Finding) bool {
 	switch kindOf(f.ID) {
 	case "over-full-scale", "over-line", "window", "kick-and-bass", "near-the-kick":

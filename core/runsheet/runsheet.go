@@ -5,17 +5,12 @@ package runsheet
 import (
 	"context"
 	"fmt"
-	"math"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"mellowthump/core/bench"
 	"mellowthump/core/duck"
-	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
@@ -28,73 +23,6 @@ type Choice struct {
 	On    []string `json:"on,omitempty"`    // keys of rows that are ticked
 	Off   []string `json:"off,omitempty"`   // and of those that are not
 	First []string `json:"first,omitempty"` // keys of rows that come before all others, in this order
-}
-
-// Change is a figure before and after a change.
-type Change struct {
-	figure.Figure
-	Name          string // of what it is here
-	Before, After meter.Figure
-	Bracket       Bracket // that is asked of it
-}
-
-// Said shows a figure's value as it is shown everywhere.
-func (c Change) Said(f meter.Figure) string {
-	if !f.Valid() {
-		return "–"
-	}
-	return figure.Signed(float64(f), c.Decimals)
-}
-
-// Short is the unit where it says anything beside a number.
-func (c Change) Short() string {
-	if strings.Contains(c.Unit, " to ") {
-		return ""
-	}
-	return c.Unit
-}
-
-// Asked reports whether anything is asked of it.
-func (c Change) Asked() bool { return !math.IsInf(c.Bracket.Lo, 0) || !math.IsInf(c.Bracket.Hi, 0) }
-
-// Moved reports whether the two differ as they are shown.
-func (c Change) Moved() bool { return c.Said(c.Before) != c.Said(c.After) }
-
-// Nearer is by how much the figure came nearer to what is asked of it; under 0 it is further off.
-func (c Change) Nearer() float64 {
-	if !c.Before.Valid() || !c.After.Valid() {
-		return 0
-	}
-	switch {
-	case math.IsInf(c.Bracket.Lo, 1): // the more the better
-		return float64(c.After - c.Before)
-	case math.IsInf(c.Bracket.Hi, -1): // the less
-		return float64(c.Before - c.After)
-	}
-	return c.Bracket.Off(c.Before) - c.Bracket.Off(c.After)
-}
-
-// step is the least that is shown of a figure.
-func (c Change) step() float64 {
-	s := 1.0
-	for range c.Decimals {
-		s /= 10
-	}
-	return s
-}
-
-// Worse reports whether the figure is further off than before, as it is shown.
-func (c Change) Worse() bool { return c.Nearer() < -c.step()/2 }
-
-// Better reports whether it is nearer, as it is shown.
-func (c Change) Better() bool { return c.Nearer() > c.step()/2 }
-
-// In reports whether it is where it is asked to be.
-func (c Change) In() bool { return c.Bracket.Off(c.After) == 0 }
-
-// String says it in a line: "worst tenth −2.1 → 8.0 dB".
-func (c Change) String() string {
-	return strings.TrimSpace(fmt.Sprintf("%s %s → %s %s", c.Name, c.Said(c.Before), c.Said(c.After), c.Short()))
 }
 
 // Row is a line of the sheet: what is found, and the one change that mends it.
@@ -251,30 +179,6 @@ func (s *state) take(ctx context.Context, m measure) (meter.Figure, error) {
 	return f, nil
 }
 
-// changed takes a figure before and after.
-func changed(ctx context.Context, was, now *state, m measure) (Change, error) {
-	c := Change{Figure: m.figure(), Name: m.name, Bracket: m.asks(was.Song)}
-	if c.Name == "" {
-		c.Name = c.Figure.Name
-	}
-	var err error
-	if c.Before, err = was.take(ctx, m); err == nil {
-		c.After, err = now.take(ctx, m)
-	}
-	return c, err
-}
-
-// changes takes some, beside each other.
-func changes(ctx context.Context, was, now *state, all []measure) ([]Change, error) {
-	out := make([]Change, len(all))
-	var g errgroup.Group // with no context of its own: what the bench keeps is read again later, and must not end with this
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	for i, m := range all {
-		g.Go(func() (err error) { out[i], err = changed(ctx, was, now, m); return err })
-	}
-	return out, g.Wait()
-}
-
 func (w *walk) ticked(r *Row) bool {
 	switch {
 	case slices.Contains(w.choice.On, r.Key):
@@ -424,7 +328,7 @@ func (w *walk) judgesClearance(p plan) bool {
 
 // refitted is a row with the duck fitted anew on top of its change; nil where that breaks it too.
 func (w *walk) refitted(ctx context.Context, r Row, p plan, next *state) (*Row, error) {
-	f, err := next.Fit(duck.Brief(ctx), next.School())
+	f, err := next.Fit(duck.Brief(ctx), bench.School(next.Song))
 	if err != nil || f.Duck == nil {
 		return nil, ignoreTrouble(err)
 	}
@@ -511,11 +415,4 @@ func lowerFirst(text string) string {
 		return strings.ToLower(first) + " " + rest
 	}
 	return text
-}
-
-// Figures are those at the end of the sheet, of a song as it is: both sides of each are the same.
-func Figures(ctx context.Context, r *mix.Renderer, song *session.Song, facts map[string]*intake.Analysis) ([]Change, error) {
-	w := &walk{renderer: r, facts: facts}
-	s := w.put(song)
-	return changes(ctx, s, s, won(s.Bench))
 }

@@ -277,7 +277,7 @@ func (w *walk) planDuck(ctx context.Context, open []find.Finding) ([]plan, error
 		return byHand(""), nil
 	}
 	w.ahead(ctx)
-	f, err := w.at.Fit(duck.Brief(ctx), w.at.School())
+	f, err := w.at.Fit(duck.Brief(ctx), bench.School(w.at.Song))
 	if t := bench.Trouble(err); t != "" {
 		return byHand(t), nil
 	}

@@ -42,9 +42,6 @@ func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session
 	return h.fitted(c, song, what)
 }
 
-// school is the school of the song's duck, a drawn curve where it has none.
-func school(song *session.Song) string { return (&bench.Bench{Song: song}).School() }
-
 // setTargets changes the clearance asked and the cap of the depth; dragged along what it costs, it fits anew.
 func (h *handlers) setTargets(c *gin.Context) {
 	h.WorkOut(c, "duck", "targets", func(song *session.Song) (session.Edit, error) {
@@ -74,7 +71,7 @@ func (h *handlers) setTargets(c *gin.Context) {
 		if err := song.Validate(); err != nil {
 			return nil, shell.BadInput(c, "targets", err)
 		}
-		f, err := h.fitted(c, song, school(song))
+		f, err := h.fitted(c, song, bench.School(song))
 		if err != nil {
 			return nil, err
 		}
@@ -103,7 +100,7 @@ func (h *handlers) fit(c *gin.Context) {
 	h.WorkOut(c, "duck", "fit", func(song *session.Song) (session.Edit, error) {
 		as := c.PostForm("school")
 		if as == "" {
-			as = school(song)
+			as = bench.School(song)
 		}
 		if schoolLabel(as) == "" {
 			return nil, shell.BadInput(c, "fit", fmt.Errorf("no school is called %q", as))

@@ -150,7 +150,11 @@ func (h *handlers) runApply(ctx context.Context, j store.Job, report worker.Repo
 	m := h.sheets.of(song, p.Choice)
 	var k known
 	for n := 0; k.sheet == nil; n = len(k.rows) {
-		if k = m.more(ctx, n, time.Second); k.err != nil {
+		if k = m.more(ctx, n, time.Second); errors.Is(k.err, context.Canceled) && ctx.Err() == nil { // it was given up for others
+			m, k = h.sheets.of(song, p.Choice), known{}
+			continue
+		}
+		if k.err != nil {
 			return k.err
 		}
 		what, _ := m.work.Now()
