@@ -253,12 +253,19 @@ func (p *page) text(selector string) string {
 
 func (p *page) click(selector string) {
 	p.t.Helper()
-	el, err := p.Timeout(patience).Element(selector)
-	if err != nil {
-		p.t.Fatalf("no %s: %v", selector, err)
-	}
-	if err := el.Click(proto.InputMouseButtonLeft, 1); err != nil {
-		p.t.Fatalf("clicking %s: %v", selector, err)
+	for deadline := time.Now().Add(patience); ; {
+		el, err := p.Timeout(patience).Element(selector)
+		if err != nil {
+			p.t.Fatalf("no %s: %v", selector, err)
+		}
+		err = el.Click(proto.InputMouseButtonLeft, 1)
+		if err == nil {
+			return
+		}
+		// What htmx has just replaced is looked for again, as a hand does.
+		if !strings.Contains(err.Error(), "detached") || time.Now().After(deadline) {
+			p.t.Fatalf("clicking %s: %v", selector, err)
+		}
 	}
 }
 
