@@ -251,37 +251,37 @@ func (p *page) text(selector string) string {
 	return strings.TrimSpace(p.js(fmt.Sprintf("document.querySelector(%q)?.textContent ?? '(no %s)'", selector, strings.ReplaceAll(selector, "'", ""))))
 }
 
-func (p *page) click(selector string) {
+// on does something to an element. What htmx replaces meanwhile is looked for again, as a hand does.
+func (p *page) on(what, selector string, do func(el *rod.Element) error) {
 	p.t.Helper()
 	for deadline := time.Now().Add(patience); ; {
 		el, err := p.Timeout(patience).Element(selector)
 		if err != nil {
 			p.t.Fatalf("no %s: %v", selector, err)
 		}
-		err = el.Click(proto.InputMouseButtonLeft, 1)
-		if err == nil {
+		if err = do(el.CancelTimeout().Timeout(patience / 4)); err == nil {
 			return
 		}
-		// What htmx has just replaced is looked for again, as a hand does.
-		if !strings.Contains(err.Error(), "detached") || time.Now().After(deadline) {
-			p.t.Fatalf("clicking %s: %v", selector, err)
+		if time.Now().After(deadline) {
+			p.t.Fatalf("%s %s: %v", what, selector, err)
 		}
 	}
+}
+
+func (p *page) click(selector string) {
+	p.t.Helper()
+	p.on("clicking", selector, func(el *rod.Element) error { return el.Click(proto.InputMouseButtonLeft, 1) })
 }
 
 // fill types into a field in place of what it holds and leaves it.
 func (p *page) fill(selector, text string) {
 	p.t.Helper()
-	el, err := p.Timeout(patience).Element(selector)
-	if err != nil {
-		p.t.Fatalf("no %s: %v", selector, err)
-	}
-	if err := el.SelectAllText(); err != nil {
-		p.t.Fatal(err)
-	}
-	if err := el.Input(text); err != nil {
-		p.t.Fatal(err)
-	}
+	p.on("filling", selector, func(el *rod.Element) error {
+		if err := el.SelectAllText(); err != nil {
+			return err
+		}
+		return el.Input(text)
+	})
 }
 
 // rev is the revision that the page shows.

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/go-rod/rod"
 	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
 
@@ -243,16 +244,12 @@ func (p *page) undo() {
 // typed types into a field and presses Enter.
 func (p *page) typed(selector, text string) {
 	p.t.Helper()
-	el, err := p.Timeout(patience).Element(selector)
-	if err == nil {
-		err = el.SelectAllText()
-	}
-	if err == nil {
-		err = p.InsertText(text) // fill would send a change of its own, and Enter a second one
-	}
-	if err != nil {
-		p.t.Fatalf("typing into %s: %v", selector, err)
-	}
+	p.on("typing into", selector, func(el *rod.Element) error {
+		if err := el.SelectAllText(); err != nil {
+			return err
+		}
+		return p.InsertText(text) // fill would send a change of its own, and Enter a second one
+	})
 	p.press(input.Enter)
 }
 
