@@ -29,6 +29,7 @@ type Bench struct {
 	Auto     bool       // the loop was found, not chosen
 	Chain    move.Chain // of Print, which stands on the master of the song as it was brought here, and not on Song's: what is judged is the premaster
 
+	part   *mix.Window // of a section's bench
 	pair   once[*duck.State]
 	agree  once[*Agreement]
 	cellar once[*room.Cellar]
@@ -74,8 +75,13 @@ func New(r *mix.Renderer, song *session.Song, facts map[string]*intake.Analysis)
 	return b
 }
 
-// Whole is the window of the whole song.
-func (b *Bench) Whole() mix.Window { return mix.Window{To: b.Length} }
+// Whole is the window of the whole song; on the bench of a section that of the section.
+func (b *Bench) Whole() mix.Window {
+	if b.part != nil {
+		return *b.part
+	}
+	return mix.Window{To: b.Length}
+}
 
 // loopBars is the length of the loop that is found by itself, bars.
 const loopBars = 8
@@ -134,6 +140,8 @@ func Trouble(err error) string {
 		return "The kick is silent in this loop. Choose a stretch where it plays on the deck and press “judge it”, or pick another stem as the kick."
 	case errors.Is(err, meter.ErrNoHits):
 		return "The kick has no hits in this loop: nothing in it rises like one. Choose a stretch where it plays on the deck and press “judge it”, or pick another stem as the kick."
+	case errors.Is(err, mix.ErrRests):
+		return "The ducks rest in all of this loop, so nothing is asked of its hits. Choose a stretch where they do not on the deck and press “judge it”, or let them duck here under Sections in the log."
 	case errors.Is(err, mix.ErrNoPitch):
 		return "The kick has no pitch between 25 and 400 Hz, so it has no home octave to measure in. Is it the right stem?"
 	}

@@ -262,6 +262,20 @@ func curveSettings(ctx context.Context, b *strings.Builder, r *mix.Renderer, son
 	for _, p := range at.Points {
 		fmt.Fprintf(b, "%8.1f  %8.2f  %6.1f\n", p.MS+0, p.MS/sixteenth+0, p.DB+0)
 	}
+	for i, part := range song.Sections {
+		if part.Shallower == 0 {
+			continue
+		}
+		to := "the end"
+		if i+1 < len(song.Sections) {
+			to = song.Position(song.Sections[i+1].From)
+		}
+		does := "it rests"
+		if !part.Rests() {
+			does = fmt.Sprintf("it has %s %% of its depth", figure.Short(100*(1-part.Shallower)))
+		}
+		fmt.Fprintf(b, "From %s to %s (%s) %s.\n", song.Position(part.From), to, part.Name, does)
+	}
 	if at.Follow {
 		from, _ := at.Back()
 		fmt.Fprintf(b, "Its release follows the gap to the next hit: where that comes before the last point, the\npoints after %.1f ms stand closer together, so that it is back %.0f ms before the hit.\n", from, move.LetGo)

@@ -20,6 +20,7 @@ var All = []Figure{
 	{"clearance", "clearance", "dB", 1, "Kick over bass in the kick's home octave over the hit's window, in dB. Under 0 buried, 0 to 6 fighting, 6 to 12 clear, over 12 apart."},
 	{"lead", "bass over kick", "dB", 1, "Bass over kick in the octave of the note that sounds, from 60 ms after each hit to the next, in dB: the mirror of clearance, for where the bass leads."},
 	{"p10", "worst tenth", "dB", 1, "The 10th percentile over the hits: nine of ten hits do better."},
+	{"hitsunder", "hits under the target", "of all", 0, "Hits of the kick with less clearance than is asked, of all of the stretch. In a section in which the ducks rest nothing is asked."},
 	{"overlap", "overlap", "%", 0, "The share of the kick's low end (20 to 150 Hz) that the bass covers over the hit's window."},
 	{"handover", "handover", "ms", 0, "The time after the hit from which the bass is at least the kick in 20 to 150 Hz for 20 ms. 0: the kick never leads."},
 	{"phase", "phase sum", "dB", 2, "Energy of the pair over the energies of both, 20 to 150 Hz: +3.01 dB adds fully, 0 unrelated, negative cancels."},

@@ -173,6 +173,17 @@ func (l *Ledger) Group(role session.Role) *Group {
 
 // Furthest is how far the part, the bus or the premaster that lies furthest outside of where it should does so, dB; 0 where all lie within.
 func (l *Ledger) Furthest() float64 {
+	_, db := l.FurthestOff()
+	return db
+}
+
+// FurthestOff is Furthest with the name of what does so; empty where all lie within.
+func (l *Ledger) FurthestOff() (name string, db float64) {
+	further := func(what string, by float64) {
+		if by > db {
+			name, db = what, by
+		}
+	}
 	rules := l.Song.LevelRules()
 	off := func(d float64, stems ...*session.Stem) float64 {
 		if d < 0 && stems[0].Role != session.Kick && ducks(stems...) {
@@ -180,19 +191,19 @@ func (l *Ledger) Furthest() float64 {
 		}
 		return math.Abs(d)
 	}
-	out := 0.0
 	for _, row := range l.Rows {
 		if !row.Stem.Mute && !row.Group {
-			out = max(out, off(Outside(row.Peak(), row.Window), row.Stem))
+			further(row.Stem.Name, off(Outside(row.Peak(), row.Window), row.Stem))
 		}
 	}
 	for _, g := range l.Groups {
-		out = max(out, off(Outside(g.Level.Peak, g.Window), g.Stems...))
+		further(g.Stems[0].Name, off(Outside(g.Level.Peak, g.Window), g.Stems...))
 	}
 	for _, b := range l.Buses {
-		out = max(out, float64(b.Out.Peak)-rules.Bus)
+		further(b.Bus.Name, float64(b.Out.Peak)-rules.Bus)
 	}
-	return max(out, float64(l.Master.Out.Peak)-rules.Limit)
+	further("premaster", float64(l.Master.Out.Peak)-rules.Limit)
+	return name, db
 }
 
 // Order is an order in which stems join the running sum.

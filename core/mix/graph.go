@@ -115,9 +115,10 @@ func (g *graph) steps(chain move.Chain, st *session.Stem) (out []step, live bool
 		s := step{Params: m.Params, Kind: m.Params.Kind().Name} // the id and the reason do not sound
 		if d, ok := m.Params.(*move.Duck); ok {
 			live = true
-			if s.Params, err = d.AtTempo(g.song.BPM); err != nil {
+			if d, err = d.AtTempo(g.song.BPM); err != nil {
 				return nil, false, err
 			}
+			s.Params = d
 		}
 		need := m.Params.Needs()
 		if need.Sound {
@@ -130,6 +131,8 @@ func (g *graph) steps(chain move.Chain, st *session.Stem) (out []step, live bool
 			s.Params, s.Key = l.Carrier(), s.listens.id
 		} else if s.Hits, err = g.r.hitsFor(g.song, need, st); err != nil {
 			return nil, false, err
+		} else if d, ok := s.Params.(*move.Duck); ok {
+			g.song.Shallow(d, s.Hits)
 		}
 		out = append(out, s)
 	}

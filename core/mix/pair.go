@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/meter"
@@ -19,6 +20,7 @@ var (
 	ErrNoKick  = errors.New("no stem is said to be the kick")
 	ErrNoBass  = errors.New("no stem is said to be the bass")
 	ErrSilent  = errors.New("the kick is silent here")
+	ErrRests   = errors.New("the ducks rest here, and nothing is asked of the kick's hits")
 	ErrNoPitch = errors.New("the kick has no pitch to be found between 25 and 400 Hz, so it has no home octave")
 )
 
@@ -27,7 +29,7 @@ var (
 type Pair struct {
 	Meter   *meter.HitMeter
 	Bass    meter.Sound // mono
-	Hits    []int       // of the kick, in frames of the buffers, those outside the window too
+	Hits    []int       // of the kick, in frames of the buffers, those outside the window too; without those of sections in which the ducks rest
 	Window  Window      // in the song
 	Inside  Window      // the window within the buffers
 	kickKey string
@@ -71,10 +73,18 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 	if err != nil {
 		return nil, err
 	}
+	rest := false
 	for _, h := range all {
+		if asked := song.Asked(float64(h) / float64(song.Rate)); !asked {
+			rest = rest || h >= w.From && h < w.To
+			continue
+		}
 		if h -= wide.From; h >= 0 && h < wide.Frames() {
 			p.Hits = append(p.Hits, h)
 		}
+	}
+	if rest && !slices.ContainsFunc(p.Hits, func(h int) bool { return h >= p.Inside.From && h < p.Inside.To }) {
+		return nil, ErrRests
 	}
 	var sources []string // what the length of the pair depends on
 	for _, st := range song.Stems {

@@ -59,8 +59,8 @@ type HitPart struct {
 // HitNear is how near two hits count as one, and a hit as the one that a time names, s.
 const HitNear = 0.030
 
-// partAt returns the part for a hit at a time in the song, s.
-func (d *Duck) partAt(at float64) float64 {
+// PartAt returns the part for a hit at a time in the song, s.
+func (d *Duck) PartAt(at float64) float64 {
 	k := sort.Search(len(d.Parts), func(i int) bool { return d.Parts[i].At >= at-HitNear })
 	if k < len(d.Parts) && d.Parts[k].At <= at+HitNear {
 		return d.Parts[k].Part
@@ -362,7 +362,7 @@ func (g *duckGain) fill(out []float32) {
 		if lo >= hi {
 			continue
 		}
-		part := g.duck.partAt(float64(h) / g.rate)
+		part := g.duck.PartAt(float64(h) / g.rate)
 		if g.duck.Follow && i+1 < len(g.hits) {
 			if d := g.before(g.hits[i+1] - h); d != g.duck {
 				for n := lo; n < hi; n++ {

@@ -38,6 +38,8 @@ type Row struct {
 	Broke string         // what it makes worse: it is not made, or taken back
 	Tick  bool           // as it is proposed and chosen
 	Kept  bool           // it is ticked and breaks nothing: what is below stands on it
+	In    []string       // sections of the song in which it holds; empty where that is not known
+	All   bool           // it holds in all of them
 	Was   *session.Song  // before it, with what is kept above
 	Now   *session.Song  // with it; nil without a change
 }
@@ -155,10 +157,12 @@ type state struct {
 	*bench.Bench
 	mu    sync.Mutex
 	known map[string]meter.Figure
+
+	places []place // its sections, see walk.places
 }
 
 func (w *walk) put(song *session.Song) *state {
-	return &state{Bench: bench.New(w.renderer, song, w.facts), known: map[string]meter.Figure{}}
+	return newState(bench.New(w.renderer, song, w.facts))
 }
 
 // take takes a figure of the song.
@@ -222,6 +226,9 @@ func (w *walk) row(ctx context.Context, p plan) error {
 		return nil
 	}
 	r.Now = next.Song
+	if r.In, r.All, err = w.holds(ctx, p.own); err != nil {
+		return err
+	}
 	switch {
 	case r.Broke != "":
 		r.Doubt = "it would make " + r.Broke + " worse"

@@ -37,6 +37,7 @@ func Differ(was, now *Song) []Difference {
 	d.tell("leader", string(was.Leader), string(now.Leader))
 	d.tell("clearance asked", fmt.Sprintf("%g dB", was.Targets.Clearance), fmt.Sprintf("%g dB", now.Targets.Clearance))
 	d.tell("deepest duck", fmt.Sprintf("%g dB", was.Targets.MaxDepth), fmt.Sprintf("%g dB", now.Targets.MaxDepth))
+	d.sections(was, now)
 	for i := range was.Stems {
 		a := &was.Stems[i]
 		d.stem(was, now, a, now.Stem(a.ID))

@@ -32,7 +32,7 @@ func (s *Song) Fitted() bool { return s.DuckWhy() != "" && s.FitOf != "" && s.Fi
 
 // fitStamp is a hash of all that a fit goes by, and of the duck that it made.
 func (s *Song) fitStamp() string {
-	c := Song{BPM: s.BPM, Leader: s.Leader, Rate: s.Rate, Targets: s.Targets, Buses: s.Buses, Master: s.Master, Triggers: s.Triggers}
+	c := Song{BPM: s.BPM, Leader: s.Leader, Rate: s.Rate, Targets: s.Targets, Buses: s.Buses, Master: s.Master, Triggers: s.Triggers, Sections: s.shallow()}
 	for _, st := range s.Stems {
 		if st.Role == Kick || st.Role == Bass {
 			st.Name, st.Was, st.Holds, st.Back = "", "", "", nil

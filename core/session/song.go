@@ -43,7 +43,8 @@ type Song struct {
 	References []Reference `json:"references,omitempty"` // finished tracks to compare with
 	Voice      *Reference  `json:"voice,omitempty"`      // to leave room for; in no mix
 	Triggers   []Trigger   `json:"triggers,omitempty"`
-	Slots      []Slot      `json:"slots,omitempty"` // places for stems that a template knows and that are not there yet
+	Sections   []Section   `json:"sections,omitempty"` // in order of time
+	Slots      []Slot      `json:"slots,omitempty"`    // places for stems that a template knows and that are not there yet
 }
 
 // Leader says whether kick or bass leads the low end.

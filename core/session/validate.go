@@ -30,7 +30,7 @@ var hash = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
 // Validate returns an error in plain words where the song cannot be rendered.
 func (s *Song) Validate() error {
-	for _, part := range []func() error{s.validateSettings, s.validateBuses, s.validateStems, s.validateTriggers, s.validateChains, s.validateDismissed, s.validateSlots, s.validateRest} {
+	for _, part := range []func() error{s.validateSettings, s.validateBuses, s.validateStems, s.validateTriggers, s.validateChains, s.validateDismissed, s.validateSlots, s.validateSections, s.validateRest} {
 		if err := part(); err != nil {
 			return err
 		}

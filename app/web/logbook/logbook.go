@@ -25,28 +25,32 @@ type handlers struct {
 }
 
 // The parts of the log, by the query's word.
-var parts = []struct{ Key, Label string }{{"", "Run sheet"}, {"takes", "Takes"}, {"changes", "Changes"}, {"habits", "Habits"}}
+var parts = []struct{ Key, Label string }{{"", "Run sheet"}, {"takes", "Takes"}, {"sections", "Sections"}, {"changes", "Changes"}, {"habits", "Habits"}}
 
 // ask is the question of the part that is shown.
 func ask(v *shell.View) string {
-	if v.Part == "" && len(v.Stems) > 0 {
+	switch {
+	case v.Part == "" && len(v.Stems) > 0:
 		return "What first, what does it bring, what does it cost?"
+	case v.Part == "sections" && len(v.Stems) > 0:
+		return "Where do parts come and go, and what holds there?"
 	}
 	return v.Stage.Question
 }
 
 type sheet struct {
 	*shell.View
-	Parts   any
-	Sheet   sheetPart
-	Columns []figure.Figure // of the takes' numbers
-	Takes   []takeRow
-	History []store.Revision
-	Blind   []blindRow
-	Beside  besideView
-	Search  string
-	More    int                 // changes that are not shown
-	Left    []session.Dismissal // what was put aside, by the search
+	Parts        any
+	SectionsPart sectionsView
+	Sheet        sheetPart
+	Columns      []figure.Figure // of the takes' numbers
+	Takes        []takeRow
+	History      []store.Revision
+	Blind        []blindRow
+	Beside       besideView
+	Search       string
+	More         int                 // changes that are not shown
+	Left         []session.Dismissal // what was put aside, by the search
 }
 
 // sheetPart is what the run sheet's part begins with.
@@ -118,6 +122,10 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	out := &sheet{View: v, Parts: parts}
 	if v.Part == "" && len(v.Stems) > 0 {
 		return out, h.runSheet(c, out)
+	}
+	if v.Part == "sections" && len(v.Stems) > 0 {
+		out.SectionsPart = h.sections(v)
+		return out, nil
 	}
 	takes, err := h.Store.Takes(c.Request.Context(), v.ID)
 	if err == nil && v.Part == "takes" {

@@ -14,9 +14,10 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{Server: s, sheets: &sheets{Server: s}}
 	return &shell.Stage{
 		Key: "log", Name: "Log", Question: "What did I change, why, did it help, can I go back?",
-		Ask:   ask,
-		Sheet: h.sheet,
-		Try:   h.try, TryOn: h.tryOn,
+		Ask:     ask,
+		Scripts: []string{"sections.js"},
+		Sheet:   h.sheet,
+		Try:     h.try, TryOn: h.tryOn,
 		Background: func(ctx context.Context) { // what is made ends with the program
 			<-ctx.Done()
 			h.sheets.close()
@@ -28,6 +29,8 @@ func Stage(s *shell.Server) *shell.Stage {
 			g.POST("/takes/:take", h.LimitForm, h.setTake)
 			g.GET("/log/figures", h.besideFigures)
 			g.GET("/log/habits", h.habits)
+			g.GET("/log/sections/figures", h.sectionFigures)
+			g.POST("/log/sections/:do", h.LimitForm, h.setSections)
 			g.GET("/log/export/:form", h.export)
 			g.GET("/log/rows", h.rows)
 			g.GET("/log/choose", h.choose)

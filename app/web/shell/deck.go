@@ -55,7 +55,7 @@ func (v *View) deckStrip(hits, doubtful []float64) template.HTML {
 		p.Seconds = float64(v.Length) / rate
 		p.From, p.To, p.Loop = v.Deck.From, v.Deck.To, v.Deck.Bars
 		p.Judged = [2]float64{float64(v.Win.From) / rate, float64(v.Win.To) / rate}
-		p.Kick, p.Bass = sumOverview(v, session.Kick, p.Seconds), sumOverview(v, session.Bass, p.Seconds)
+		p.Kick, p.Bass = SumOverview(v, session.Kick, p.Seconds), SumOverview(v, session.Bass, p.Seconds)
 	}
 	return plot.DeckStrip(p)
 }
@@ -102,8 +102,8 @@ func (s *Server) matched(ctx context.Context, before, after *session.Song, d *de
 	return err
 }
 
-// sumOverview adds the overviews of a role's stems on the song's time, as they are played.
-func sumOverview(v *View, role session.Role, seconds float64) []float64 {
+// SumOverview adds the overviews of a role's stems on the song's time, as they are played.
+func SumOverview(v *View, role session.Role, seconds float64) []float64 {
 	stems := v.ByRole(role)
 	if len(stems) == 0 {
 		return nil

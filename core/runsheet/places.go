@@ -1,0 +1,77 @@
+package runsheet
+
+import (
+	"context"
+	"math"
+	"runtime"
+
+	"golang.org/x/sync/errgroup"
+
+	"mellowthump/core/bench"
+	"mellowthump/core/meter"
+)
+
+// local are the figures that are taken of each section too, by their keys: they cost little, and say where a finding holds.
+var local = map[string]bool{"p10": true, "offwindow": true, "songpeak": true, "premaster": true, "cellar": true, "spread": true, "attack": true, "overothers": true, "worsttenth": true, "lowmono": true}
+
+// place is a section on a bench of its own.
+type place struct {
+	*state
+	name string
+}
+
+// places puts each section of the song on a bench of its own, once.
+func (w *walk) places() []place {
+	s := w.at
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.places == nil && len(s.Song.Sections) > 1 {
+		for i := range s.Song.Sections {
+			if b := s.Section(i); b != nil {
+				s.places = append(s.places, place{newState(b), s.Song.Sections[i].Name})
+			}
+		}
+	}
+	return s.places
+}
+
+// holds says in which sections what a row is for is not as it is asked, before it, and whether it is so in all of them. Both are empty where the song has no sections, or no figure of the
+// row's can be taken of them.
+func (w *walk) holds(ctx context.Context, own []measure) (in []string, all bool, err error) {
+	var asked []measure
+	for _, m := range own {
+		if b := m.asks(w.at.Song); local[m.key] && (!math.IsInf(b.Lo, 0) || !math.IsInf(b.Hi, 0)) {
+			asked = append(asked, m)
+		}
+	}
+	places := w.places()
+	if len(asked) == 0 || len(places) < 2 {
+		return nil, false, nil
+	}
+	off := make([]bool, len(places))
+	var g errgroup.Group // with no context of its own, as in changes
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i, p := range places {
+		g.Go(func() error {
+			for _, m := range asked {
+				f, err := p.take(ctx, m)
+				if err != nil {
+					return err
+				}
+				off[i] = off[i] || m.asks(w.at.Song).Off(f) > 0
+			}
+			return nil
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, false, err
+	}
+	for i, p := range places {
+		if off[i] {
+			in = append(in, p.name)
+		}
+	}
+	return in, len(in) == len(places), nil
+}
+
+func newState(b *bench.Bench) *state { return &state{Bench: b, known: map[string]meter.Figure{}} }
