@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"strings"
 	"testing"
 
 	"mellowthump/app/store"
@@ -61,4 +62,35 @@ func BenchmarkSixty(b *testing.B) {
 			w.level(id, "/gain", url.Values{"of": {"x7"}, "step": {"clip"}, "db": {fmt.Sprint(float64(n%600)/100 - 3)}})
 		}
 	})
+}
+
+// Every stage says the one thing to do next: where there are no stems, and where no role is known.
+func TestEmptyStages(t *testing.T) {
+	b := newBench(t)
+	empty := b.song()
+	for _, st := range b.server.Stages() {
+		page := b.get("/songs/" + empty + "/" + st.Key)
+		way := strings.Contains(page, `id="to-intake"`) && strings.Contains(page, `id="no-stems"`)
+		switch st.Key {
+		case "intake":
+			way = strings.Contains(page, "drop them here")
+		case "log":
+			way = strings.Contains(page, "Bring the stems on Intake")
+		}
+		if !way {
+			t.Errorf("%s says not what is to be done first", st.Key)
+		}
+	}
+	kick, _ := beat()
+	pads := b.song()
+	if jobs := b.send(pads, file{"Pad.wav", asWAV(kick)}); len(jobs) != 0 {
+		t.Fatalf("%+v", jobs)
+	}
+	stem := b.load(pads).Stems[0].ID
+	b.edit(pads, "/stems/"+stem, url.Values{"role": {"melodic"}})
+	for _, key := range []string{"pocket", "duck", "room", "body"} {
+		if page := b.get("/songs/" + pads + "/" + key); !strings.Contains(page, `id="to-roles"`) {
+			t.Errorf("%s does not lead to the roles", key)
+		}
+	}
 }

@@ -34,8 +34,6 @@ type sheet struct {
 	Back    bool // one of those stems has a new file
 }
 
-const noStems = "There are no stems yet. Drop them on Intake."
-
 func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	out := &sheet{View: v, Rules: v.BodyRules()}
 	if len(v.Stems) == 0 {
@@ -95,7 +93,7 @@ func (h *handlers) steadied(c *gin.Context) {
 		return
 	}
 	if len(v.Stems) == 0 {
-		h.Fail(c, http.StatusConflict, noStems)
+		h.Fail(c, http.StatusConflict, shell.NoStems)
 		return
 	}
 	type view struct {

@@ -17,6 +17,7 @@ func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
 	h := &handlers{s, newWatched()}
 	return &shell.Stage{
 		Key: "intake", Name: "Intake", Question: "What did I bring, what is it, is any of it broken?",
+		Bare:     true,
 		Findings: func(_ *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Intake(), nil },
 		Sheet:    h.sheet,
 		Routes:   h.routes,

@@ -67,7 +67,7 @@ func (h *handlers) measured(c *gin.Context) (*shell.View, state) {
 		h.FailWith(c, err)
 		return nil, st
 	case len(v.Stems) == 0:
-		h.Fail(c, http.StatusConflict, "There are no stems yet. Drop them on Intake.")
+		h.Fail(c, http.StatusConflict, shell.NoStems)
 		return nil, st
 	}
 	return v, st

@@ -75,10 +75,6 @@ const findingsShown = 6
 
 func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	out := &sheet{View: v, State: stateOf(c), Rules: v.LevelRules(), Presets: []string{"Drums", "Melody", "Low end", "Effects"}}
-	if len(v.Stems) == 0 {
-		v.Lead = "There are no stems yet. Drop them on Intake."
-		return out, nil
-	}
 	ctx := c.Request.Context()
 	w := over(out.State, v.Bench)
 	var err error

@@ -178,7 +178,9 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		}
 	}
 	v.Lead = "No takes yet. Save one when it sounds right; nothing you do after it can overwrite it."
-	if n := len(takes); n > 0 {
+	if v.Part == "" || v.Part == "sections" { // which begin with stems
+		v.Lead = v.Trouble
+	} else if n := len(takes); n > 0 {
 		v.Lead = shell.Count(n, "take") + ". Every change below is kept; going back makes a new change, so nothing is lost."
 	}
 	return out, nil

@@ -16,6 +16,7 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
+	"mellowthump/core/duck"
 	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -244,6 +245,7 @@ type sectionFigures struct {
 	Name            string
 	Trouble         string // why kick and bass have no figures there
 	Hits, Under     int
+	Met             bool // nine of ten hits reach the target
 	P10, Peak, LUFS meter.Figure
 	Off             meter.Figure // how far off its window what is furthest lies
 	Furthest        string
@@ -314,6 +316,7 @@ func measured(ctx context.Context, b *bench.Bench) (row sectionFigures, under []
 		return row, nil, err
 	}
 	asked := b.Song.Targets.Clearance - 0.05
+	row.Met = duck.MetBy(st.After, b.Song.Targets.Clearance)
 	row.Hits, row.Under, row.P10 = len(st.After.Hits), st.After.Under(asked), st.After.ClearanceP10
 	for _, hit := range st.After.Hits {
 		if hit.Clearance.Valid() && float64(hit.Clearance) < asked {

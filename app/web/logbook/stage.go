@@ -14,6 +14,7 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{Server: s, sheets: &sheets{Server: s}}
 	return &shell.Stage{
 		Key: "log", Name: "Log", Question: "What did I change, why, did it help, can I go back?",
+		Bare:    true,
 		Ask:     ask,
 		Scripts: []string{"sections.js"},
 		Sheet:   h.sheet,

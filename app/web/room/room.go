@@ -55,18 +55,16 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 func (h *handlers) looked(c *gin.Context) *shell.View {
 	v := h.Look(c, "room")
 	if v != nil && len(v.Stems) == 0 {
-		h.Fail(c, http.StatusConflict, noStems)
+		h.Fail(c, http.StatusConflict, shell.NoStems)
 		return nil
 	}
 	return v
 }
 
-const noStems = "There are no stems yet. Drop them on Intake."
-
 // benchOf puts a song on the bench; one without stems is refused.
 func (h *handlers) benchOf(c *gin.Context, song *session.Song) (*bench.Bench, error) {
 	if len(song.Stems) == 0 {
-		return nil, &shell.InputError{Field: "cut", Sentence: noStems}
+		return nil, &shell.InputError{Field: "cut", Sentence: shell.NoStems}
 	}
 	return h.Bench(c.Request.Context(), song)
 }

@@ -32,7 +32,7 @@ func (s *Server) View(c *gin.Context, song *store.Song, stage string, bad *Input
 		v.Question = v.Stage.Ask(v)
 	}
 	if len(v.Stems) == 0 {
-		v.Trouble = "There are no stems yet. Drop the kick and the bass on Intake."
+		v.Trouble = NoStems
 	}
 	s.fillRail(v)
 	return v, nil
@@ -136,7 +136,10 @@ func (s *Server) fill(c *gin.Context, v *View) error {
 	g.Go(func() error { return s.top(c, v) })
 	err := s.judge(c, v)
 	var data any
-	if err == nil {
+	part := v.Stage.Key
+	if err == nil && len(v.Stems) == 0 && !v.Stage.Bare {
+		part, data = "nostems", v
+	} else if err == nil {
 		data, err = v.Stage.Sheet(c, v)
 	}
 	if e := g.Wait(); err == nil {
@@ -145,7 +148,7 @@ func (s *Server) fill(c *gin.Context, v *View) error {
 	if err != nil {
 		return err
 	}
-	v.Sheet, err = s.Part(v.Stage.Key, data)
+	v.Sheet, err = s.Part(part, data)
 	return err
 }
 

@@ -32,6 +32,8 @@ type Stage struct {
 	// Later says that its findings take long: its page does not wait for them, but brings them after (JudgeLater), and the
 	// rail shows what was last found.
 	Later bool
+	// Bare says that the stage has something to show before there are stems; the others say then what to do first.
+	Bare bool
 	// Sheet measures what the stage shows and returns what its template shows.
 	Sheet func(c *gin.Context, v *View) (any, error)
 	// Before gives a song without what this stage does to it, and BeforeName says what that is: a choice of the deck's
@@ -86,6 +88,14 @@ type View struct {
 	Found   []find.Finding
 	Aside   []find.Dismissed
 	Deck    deckView
+}
+
+// NoStems says what is to be done first.
+const NoStems = "There are no stems yet. Drop them here, all from the song’s start; a kick and an 808 or bass are enough to begin."
+
+// NoRole reports whether no stem is said to be the kick, or the bass.
+func (v *View) NoRole() bool {
+	return len(v.Stems) > 0 && (len(v.ByRole(session.Kick)) == 0 || len(v.ByRole(session.Bass)) == 0)
 }
 
 // Error returns the sentence for a field.

@@ -202,7 +202,7 @@ func (h *handlers) rows(c *gin.Context) {
 		return
 	}
 	if len(v.Stems) == 0 {
-		h.Fail(c, http.StatusConflict, "There are no stems yet. Drop them on Intake.")
+		h.Fail(c, http.StatusConflict, shell.NoStems)
 		return
 	}
 	out := rowsView{View: v, Target: v.WidthRules().Correlation}
