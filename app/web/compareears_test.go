@@ -16,6 +16,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/compare"
+	"mellowthump/core/device"
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
@@ -251,7 +252,7 @@ func TestFavourites(t *testing.T) {
 func TestStandIns(t *testing.T) {
 	b, id := ready(t)
 	page := b.get("/songs/" + id + "/compare/devices")
-	for _, d := range compare.Devices {
+	for _, d := range device.All {
 		if !strings.Contains(page, `id="response-`+d.ID+`"`) || !strings.Contains(page, `data-ear="`+d.ID+`"`) {
 			t.Errorf("no %s", d.Name)
 		}

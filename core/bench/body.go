@@ -8,7 +8,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"mellowthump/core/body"
-	"mellowthump/core/compare"
+	"mellowthump/core/device"
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
 )
@@ -63,7 +63,7 @@ func (b *Bench) Shape(ctx context.Context, p body.Part) (*body.Shaped, error) {
 }
 
 // OnSpeaker listens to the notes of the bass behind a stand-in: as they are, and without the harmonics that Body adds.
-func (b *Bench) OnSpeaker(ctx context.Context, s compare.Device) (now, before *body.OnSpeaker, err error) {
+func (b *Bench) OnSpeaker(ctx context.Context, s device.Device) (now, before *body.OnSpeaker, err error) {
 	playback := b.Song.RoomRules().Playback
 	if now, err = body.Listen(ctx, b.Renderer, b.Song, b.Line(), b.Loop, s, playback); err != nil {
 		return nil, nil, err
@@ -74,7 +74,7 @@ func (b *Bench) OnSpeaker(ctx context.Context, s compare.Device) (now, before *b
 }
 
 // Drive finds the least drive by which the bass is heard on a stand-in; nil where it is heard.
-func (b *Bench) Drive(ctx context.Context, s compare.Device) (*body.Driven, error) {
+func (b *Bench) Drive(ctx context.Context, s device.Device) (*body.Driven, error) {
 	_, before, err := b.OnSpeaker(ctx, s)
 	if err != nil || len(before.Notes) == 0 || before.Enough() {
 		return nil, err
@@ -146,7 +146,7 @@ func (b *Bench) ofPart(ctx context.Context, p body.Part) (out []find.Finding, er
 
 // Body is what is told about the weight of hits and notes in the loop. It takes long the first time.
 func (b *Bench) Body(ctx context.Context) ([]find.Finding, error) {
-	phone := compare.Devices[0]
+	phone := device.All[0]
 	parts := body.Parts(b.Song)
 	each := make([][]find.Finding, len(parts))
 	g, inner := errgroup.WithContext(ctx)

@@ -6,6 +6,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/resample"
 	"mellowthump/core/compare"
+	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
@@ -17,7 +18,7 @@ func (b *Bench) opened(ref session.Reference) (audio.Source, func() error, error
 		return nil, nil, err
 	}
 	from, to := ref.Stretch.Ends()
-	return compare.Stretch(src, from, to), closeFile, nil
+	return audio.Stretch(src, from, to), closeFile, nil
 }
 
 // ReferenceLoop is a finished track from the start of its stretch on, as long as a window, at the song's rate, made to go round; where it is shorter, it
@@ -50,7 +51,7 @@ func (b *Bench) LoudestOf(ctx context.Context, ref session.Reference, seconds fl
 			return session.Span{}, 0, err
 		}
 		defer closeFile()
-		from, to, err := compare.Loudest(ctx, src, seconds)
+		from, to, err := meter.Loudest(ctx, src, seconds)
 		return session.Span{From: from, To: to}, 32, err
 	})
 }

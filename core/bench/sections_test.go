@@ -175,9 +175,8 @@ func TestShallowSection(t *testing.T) {
 		case less == 0.5 && !(verse.After.ClearanceP10-inBreak.After.ClearanceP10 > 2):
 			t.Errorf("half as deep: %v and %v", inBreak.After.ClearanceP10, verse.After.ClearanceP10)
 		}
-		whole := *b
-		whole.Loop = b.Whole()
-		st, err := whole.Pair(t.Context())
+		b.Song.Loop = &session.Span{To: 16}
+		st, err := New(b.Renderer, b.Song, b.Facts).Pair(t.Context())
 		if n := map[bool]int{true: 16, false: 32}[less == 1]; err != nil || len(st.After.Hits) != n || len(st.Before.Hits) != n {
 			t.Errorf("%g: of the whole song %d hits are judged, %v", less, len(st.After.Hits), err)
 		}

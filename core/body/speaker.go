@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"mellowthump/core/audio"
-	"mellowthump/core/compare"
+	"mellowthump/core/device"
 	"mellowthump/core/dsp"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
@@ -42,7 +42,7 @@ func (n NoteHeard) Heard() bool { return n.Margin.Valid() && float64(n.Margin) >
 
 // OnSpeaker is the notes of a bass behind a stand-in.
 type OnSpeaker struct {
-	compare.Device
+	device.Device
 	Notes []NoteHeard
 }
 
@@ -59,7 +59,7 @@ func (o *OnSpeaker) Enough() bool {
 // Listen listens to the notes of the bass behind a stand-in over a window, beside the rest of the mix. A note is heard where, in the
 // median of its frames, it stands 3 dB over the rest in some ERB in which it is over the threshold of hearing; playback is the level,
 // dB SPL, of -20 dBFS RMS.
-func Listen(ctx context.Context, r *mix.Renderer, song *session.Song, line []meter.BassNote, w mix.Window, s compare.Device, playback float64) (*OnSpeaker, error) {
+func Listen(ctx context.Context, r *mix.Renderer, song *session.Song, line []meter.BassNote, w mix.Window, s device.Device, playback float64) (*OnSpeaker, error) {
 	out := &OnSpeaker{Device: s}
 	if len(line) == 0 {
 		return out, nil
@@ -183,7 +183,7 @@ func drivenBy(song *session.Song, m move.Params) *session.Song {
 
 // LeastDrive finds it, in steps of half a decibel up to 18, at levels of -12, -6 and 0 dB; the loudness of the bass stays. Where none
 // does, it is the one by which most notes are heard.
-func LeastDrive(ctx context.Context, r *mix.Renderer, song *session.Song, line []meter.BassNote, w mix.Window, s compare.Device, playback float64) (*Driven, error) {
+func LeastDrive(ctx context.Context, r *mix.Renderer, song *session.Song, line []meter.BassNote, w mix.Window, s device.Device, playback float64) (*Driven, error) {
 	var best *Driven
 	for _, level := range []float64{-12, -6, 0} {
 		try := func(steps int) (*Driven, error) {

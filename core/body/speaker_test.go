@@ -8,7 +8,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
-	"mellowthump/core/compare"
+	"mellowthump/core/device"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -47,7 +47,7 @@ func sub(t *testing.T) (*mix.Renderer, *session.Song, []meter.BassNote, mix.Wind
 func TestOnSmallSpeakers(t *testing.T) {
 	r, song, line, w := sub(t)
 	ctx := context.Background()
-	phone := compare.Devices[0]
+	phone := device.All[0]
 	o, err := Listen(ctx, r, song, line, w, phone, 83)
 	if err != nil || len(o.Notes) != 6 || len(o.Unheard()) != 6 || o.Enough() {
 		t.Fatalf("%+v %v", o, err)
@@ -55,7 +55,7 @@ func TestOnSmallSpeakers(t *testing.T) {
 	if s := o.Sentence(); !strings.Contains(s, "6 of 6 notes are not heard: F#1") {
 		t.Error(s)
 	}
-	if e, err := Listen(ctx, r, song, line, w, compare.Devices[3], 83); err != nil || !e.Enough() || !e.Notes[0].Audible[0] {
+	if e, err := Listen(ctx, r, song, line, w, device.All[3], 83); err != nil || !e.Enough() || !e.Notes[0].Audible[0] {
 		t.Errorf("earbuds: %+v %v", e, err)
 	}
 	d, err := LeastDrive(ctx, r, song, line, w, phone, 83)
@@ -99,7 +99,7 @@ func TestOnSmallSpeakers(t *testing.T) {
 func TestPhoneByAnIndependentScript(t *testing.T) {
 	r, song, line, w := sub(t)
 	ctx := context.Background()
-	phone := compare.Devices[0]
+	phone := device.All[0]
 	for _, s := range []*session.Song{song, drivenBy(song, &move.Drive{Adds: move.DriveBoth, Drive: 9, Over: 120, Level: -12})} {
 		o, err := Listen(ctx, r, s, line, w, phone, 83)
 		if err != nil {

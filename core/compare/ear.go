@@ -2,6 +2,7 @@ package compare
 
 import (
 	"mellowthump/core/audio"
+	"mellowthump/core/device"
 	"mellowthump/core/dsp"
 )
 
@@ -17,7 +18,7 @@ var Throughs = func() []Through {
 		{ID: "", Name: "stereo", Group: "channels"}, {ID: "mono", Name: "mono", Group: "channels"}, {ID: "side", Name: "side", Group: "channels"},
 		{ID: "low", Name: "under 200 Hz", Group: "band", hi: 200}, {ID: "sub", Name: "sub, under 80 Hz", Group: "band", hi: 80}, {ID: "second", Name: "80 to 300 Hz", Group: "band", lo: 80, hi: 300},
 	}
-	for _, d := range Devices {
+	for _, d := range device.All {
 		out = append(out, Through{ID: d.ID, Name: d.Short(), Group: "device"})
 	}
 	return out
@@ -58,7 +59,7 @@ func (t Through) Sections(rate float64) (out []dsp.Biquad, err error) {
 
 // Listen returns a loop as it is heard so, going round; playback is the level, dB SPL, of -20 dBFS RMS. What is handed in is left as it is.
 func (t Through) Listen(x audio.Buffer, playback float64) (audio.Buffer, error) {
-	if d, ok := DeviceOf(t.ID); ok {
+	if d, ok := device.Of(t.ID); ok {
 		return d.Play(x, true, playback)
 	}
 	if t.Group == "band" {
@@ -66,7 +67,7 @@ func (t Through) Listen(x audio.Buffer, playback float64) (audio.Buffer, error) 
 		if err != nil {
 			return x, err
 		}
-		lead := min(int(roundLead*float64(x.Rate)), x.Frames())
+		lead := min(int(device.Lead*float64(x.Rate)), x.Frames())
 		y := audio.New(x.Rate, len(x.Ch), x.Frames())
 		head := make([]float32, lead)
 		for c, ch := range x.Ch {

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/device"
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/internal/sampled"
@@ -187,7 +188,7 @@ func TestDescribed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, d := range Devices {
+	for _, d := range device.All {
 		if row := "| " + d.Short() + " | " + d.Described() + " |"; !strings.Contains(string(doc), row) {
 			t.Errorf("docs/numbers.md lacks %s", row)
 		}

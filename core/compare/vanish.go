@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/device"
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 )
@@ -42,7 +43,7 @@ func (s StemThere) Missing() float64 {
 
 // Vanished is what a mix loses on a device.
 type Vanished struct {
-	Device
+	device.Device
 	Lost    meter.Figure // dB, of the K-weighted energy of the mix, without what the device is softer
 	Hits    int          // of the kick in the loop
 	Unheard []int        // those that are not heard, of Hits
@@ -53,20 +54,20 @@ type Vanished struct {
 // is the level, dB SPL, of -20 dBFS RMS in the room. A frame of a stem is heard where it stands 3 dB over the other stems, over the threshold of hearing and
 // over the noise beside the device, in some ERB; a hit where the kick's frame at it is. Ceilings are left out: they take from all alike.
 func Vanish(ctx context.Context, parts []Part, hits []int, from, to int, playback float64) ([]Vanished, error) {
-	out := make([]Vanished, len(Devices))
+	out := make([]Vanished, len(device.All))
 	if len(parts) == 0 {
 		return nil, nil
 	}
 	rate := parts[0].Sound.Rate
 	ear := meter.NewEar(rate, playback)
 	places := []*place{newPlace(nil, ear, ear.Quiet)}
-	for i, d := range Devices {
+	for i, d := range device.All {
 		_, quiet := d.Quiet(rate, playback)
 		sections, err := d.Sections(float64(rate))
 		if err != nil {
 			return nil, err
 		}
-		p := newPlace(&Devices[i], ear, quiet)
+		p := newPlace(&device.All[i], ear, quiet)
 		for k := range p.gain {
 			g := dsp.Response(sections, float64(k)*float64(rate)/float64(ear.Frame), float64(rate))
 			p.gain[k] = real(g)*real(g) + imag(g)*imag(g)
@@ -116,20 +117,20 @@ func Vanish(ctx context.Context, parts []Part, hits []int, from, to int, playbac
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	for i := range Devices {
-		out[i] = s[i+1].against(s[0], Devices[i], parts, frames)
+	for i := range device.All {
+		out[i] = s[i+1].against(s[0], device.All[i], parts, frames)
 	}
 	return out, nil
 }
 
 // place is the room, or a device: what it does to the power in each bin.
 type place struct {
-	device *Device
+	device *device.Device
 	gain   []float64
 	quiet  []float64
 }
 
-func newPlace(d *Device, e *meter.Ear, quiet []float64) *place {
+func newPlace(d *device.Device, e *meter.Ear, quiet []float64) *place {
 	p := &place{device: d, gain: make([]float64, e.Frame/2+1), quiet: quiet}
 	for i := range p.gain {
 		p.gain[i] = 1
@@ -274,7 +275,7 @@ func (s *stood) sums() (all float64, each []float64) {
 	return all, each
 }
 
-func (s *stood) against(room *stood, d Device, parts []Part, frames int) Vanished {
+func (s *stood) against(room *stood, d device.Device, parts []Part, frames int) Vanished {
 	v := Vanished{Device: d, Lost: meter.None, Hits: s.struck}
 	for i := range s.struck {
 		if !s.heard[0][frames+i] {

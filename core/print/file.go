@@ -2,10 +2,10 @@ package print
 
 import (
 	"context"
+	"errors"
 	"math"
 
 	"mellowthump/core/audio"
-	"mellowthump/core/compare"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
@@ -13,12 +13,15 @@ import (
 // loudest is the stretch of a file on which the split between clip and limiter is looked for, s.
 const loudest = 20.0
 
-// Whole solves a whole sound: the split on its loudest 20 s, the drive on all of it. hits are frames of it, where they are known. The error is compare.ErrSilent where it is silent.
+// ErrSilent is said of a sound in which there is nothing to print.
+var ErrSilent = errors.New("it is silent: there is nothing to print")
+
+// Whole solves a whole sound: the split on its loudest 20 s, the drive on all of it. hits are frames of it, where they are known. The error is ErrSilent where it is silent.
 func Whole(ctx context.Context, x audio.Buffer, hits []int, asked session.Print) (*Solved, Result, error) {
 	if err := asked.Validate(); err != nil {
 		return nil, Result{}, err
 	}
-	from, to, err := compare.Loudest(ctx, audio.Memory{Buffer: x}, loudest)
+	from, to, err := meter.Loudest(ctx, audio.Memory{Buffer: x}, loudest)
 	if err != nil {
 		return nil, Result{}, err
 	}
@@ -35,7 +38,7 @@ func Whole(ctx context.Context, x audio.Buffer, hits []int, asked session.Print)
 		return nil, Result{}, err
 	}
 	if s == nil {
-		return nil, Result{}, compare.ErrSilent
+		return nil, Result{}, ErrSilent
 	}
 	plain, err := Run(nil, x, 0)
 	if err != nil {
@@ -43,7 +46,7 @@ func Whole(ctx context.Context, x audio.Buffer, hits []int, asked session.Print)
 	}
 	before := plain.Measure(hits)
 	if !before.Loudness.Valid() {
-		return nil, Result{}, compare.ErrSilent
+		return nil, Result{}, ErrSilent
 	}
 	if asked.School == "none" {
 		return &Solved{Print: asked, Before: before, After: before, Reached: true}, plain, nil

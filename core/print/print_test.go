@@ -9,7 +9,6 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
-	"mellowthump/core/compare"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 )
@@ -144,7 +143,7 @@ func TestWhole(t *testing.T) {
 	if math.Abs(is.Integrated-asked.LUFS) > 0.3 || is.TruePeak > asked.Ceiling+0.1 {
 		t.Errorf("%.1f LUFS, %.2f dBTP", is.Integrated, is.TruePeak)
 	}
-	if _, _, err := Whole(context.Background(), audio.New(rate, 2, rate), nil, asked); !errors.Is(err, compare.ErrSilent) {
+	if _, _, err := Whole(context.Background(), audio.New(rate, 2, rate), nil, asked); !errors.Is(err, ErrSilent) {
 		t.Errorf("silence: %v", err)
 	}
 	if _, _, err := Whole(context.Background(), x, nil, session.Print{School: "loud", LUFS: -9}); err == nil {

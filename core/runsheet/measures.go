@@ -9,6 +9,7 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/body"
 	"mellowthump/core/compare"
+	"mellowthump/core/device"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/levels"
@@ -133,7 +134,7 @@ var (
 		if len(b.Line()) == 0 {
 			return meter.None, nil
 		}
-		now, _, err := b.OnSpeaker(ctx, compare.Devices[0])
+		now, _, err := b.OnSpeaker(ctx, device.All[0])
 		if err != nil || len(now.Notes) == 0 {
 			return meter.None, err
 		}

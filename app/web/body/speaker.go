@@ -11,7 +11,7 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/body"
-	"mellowthump/core/compare"
+	"mellowthump/core/device"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -19,8 +19,8 @@ import (
 // speakerView is the bass behind a stand-in.
 type speakerView struct {
 	*shell.View
-	Speakers []compare.Device
-	On       compare.Device
+	Speakers []device.Device
+	On       device.Device
 	Says     string
 	Heard    int
 	Of       int
@@ -37,8 +37,8 @@ func (h *handlers) speaker(c *gin.Context) {
 		return
 	}
 	ctx := c.Request.Context()
-	out := speakerView{View: v, Speakers: compare.Devices}
-	out.On, _ = compare.DeviceOf(c.Query("on"))
+	out := speakerView{View: v, Speakers: device.All}
+	out.On, _ = device.Of(c.Query("on"))
 	now, before, err := v.Bench.OnSpeaker(ctx, out.On)
 	if err == nil {
 		out.Driven, err = v.Bench.Drive(ctx, out.On)
@@ -90,7 +90,7 @@ func (h *handlers) driven(c *gin.Context, song *session.Song, on string) (sessio
 	if err != nil {
 		return nil, err
 	}
-	s, _ := compare.DeviceOf(on)
+	s, _ := device.Of(on)
 	d, err := b.Drive(c.Request.Context(), s)
 	if err != nil {
 		return nil, err

@@ -6,6 +6,7 @@ import (
 	"math"
 
 	"mellowthump/core/compare"
+	"mellowthump/core/device"
 	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 )
@@ -209,7 +210,7 @@ func Stretch(v StretchOf) template.HTML {
 }
 
 // Response draws what a stand-in does to the spectrum, small: 20 Hz to 20 kHz, hatched where it is more than 12 dB down.
-func Response(d compare.Device) template.HTML {
+func Response(d device.Device) template.HTML {
 	const w, h, mid, scale, steps, lost = 88.0, 40.0, 12.0, 0.9, 88, 12.0
 	s := newSVG("response-"+d.ID, w, h, "What "+d.Name+" does to the spectrum", "From 20 Hz to 20 kHz: "+d.Described()+". Hatched where it takes away more than 12 dB.")
 	curve, gap := &path{}, &path{}

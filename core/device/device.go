@@ -1,4 +1,5 @@
-package compare
+// Package device holds small simulated stand-ins for things that play: a phone, a laptop, a car. All values are invented; no real thing was measured.
+package device
 
 import (
 	"fmt"
@@ -27,8 +28,8 @@ type Device struct {
 	Noise    float64 // dB SPL of what sounds beside it, pink under 200 Hz; 0: nothing does
 }
 
-// Devices are the stand-ins, the smallest first.
-var Devices = []Device{
+// All are the stand-ins, the smallest first.
+var All = []Device{
 	{ID: "phone", Name: "a phone", From: 350, To: 12000, Order: 4, OneBox: true, Softer: 12, Ceiling: -9, Peaks: []move.Filter{{Shape: dsp.Bell, Hz: 2500, Q: 1, DB: 4}}},
 	{ID: "laptop", Name: "a laptop", From: 180, To: 14000, Order: 4, Softer: 8, Ceiling: -6, Peaks: []move.Filter{{Shape: dsp.Bell, Hz: 900, Q: 1, DB: 3}}},
 	{ID: "kitchen", Name: "a kitchen radio", From: 110, To: 10000, Order: 2, OneBox: true, Softer: 6, Ceiling: -6, Peaks: []move.Filter{{Shape: dsp.Bell, Hz: 220, Q: 1, DB: 3}}},
@@ -37,14 +38,14 @@ var Devices = []Device{
 	{ID: "club", Name: "a club", From: 30, To: 16000, Order: 4, OneLow: 120, Softer: -12, Ceiling: -3, Peaks: []move.Filter{{Shape: dsp.LowShelf, Hz: 90, Q: 0.7, DB: 6}}},
 }
 
-// DeviceOf returns the stand-in with an id; ok is false where there is none, and it is the first.
-func DeviceOf(id string) (d Device, ok bool) {
-	for _, d := range Devices {
+// Of returns the stand-in with an id; ok is false where there is none, and it is the first.
+func Of(id string) (d Device, ok bool) {
+	for _, d := range All {
 		if d.ID == id {
 			return d, true
 		}
 	}
-	return Devices[0], false
+	return All[0], false
 }
 
 // Short is its name without the article.
@@ -115,8 +116,9 @@ func (d Device) ResponseDB(hz, rate float64) (float64, error) {
 const (
 	beside      = 200.0 // Hz under which what sounds beside a device lies
 	roundedOver = 6.0   // dB
-	roundLead   = 0.5   // s of a loop's end that its filters hear before its start
-	besideSeam  = 0.1   // s over which the noise of a loop goes into itself
+	// Lead is how much of a loop's end is heard before its start by what goes round, s.
+	Lead       = 0.5 // s of a loop's end that its filters hear before its start
+	besideSeam = 0.1 // s over which the noise of a loop goes into itself
 )
 
 // Play returns a sound as the stand-in plays it: channels, filters, ceiling, noise. A loop (round) is heard as it goes round: its start follows its
@@ -149,7 +151,7 @@ func (d Device) Mono(x audio.Buffer) (audio.Buffer, error) {
 func (d Device) filtered(x audio.Buffer, round bool) (audio.Buffer, error) {
 	lead := 0
 	if round {
-		lead = min(int(roundLead*float64(x.Rate)), x.Frames())
+		lead = min(int(Lead*float64(x.Rate)), x.Frames())
 	}
 	y := audio.New(x.Rate, len(x.Ch), lead+x.Frames())
 	for c, ch := range x.Ch {

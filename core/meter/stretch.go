@@ -1,39 +1,11 @@
-package compare
+package meter
 
 import (
 	"context"
 	"math"
 
 	"mellowthump/core/audio"
-	"mellowthump/core/meter"
 )
-
-// part is a stretch of a source.
-type part struct {
-	audio.Source
-	from, to int64
-}
-
-// Stretch is the part of a source between two times, s; all of it where to is not after from. It lies within the source.
-func Stretch(src audio.Source, from, to float64) audio.Source {
-	f := src.Format()
-	a, b := int64(math.Round(from*float64(f.Rate))), int64(math.Round(to*float64(f.Rate)))
-	a, b = min(max(a, 0), f.Frames), min(max(b, 0), f.Frames)
-	if b <= a {
-		return src
-	}
-	return part{src, a, b}
-}
-
-// Format is that of the source, so many frames long.
-func (p part) Format() audio.Format {
-	f := p.Source.Format()
-	f.Frames = p.to - p.from
-	return f
-}
-
-// ReadAt reads from the stretch.
-func (p part) ReadAt(dst audio.Buffer, frame int64) error { return p.Source.ReadAt(dst, p.from+frame) }
 
 // Loudest are the ends, s, of the stretch of so many seconds with the most K-weighted energy (ITU-R BS.1770), on whole seconds; of a source that is no longer,
 // all of it.
@@ -57,8 +29,8 @@ func Loudest(ctx context.Context, src audio.Source, seconds float64) (from, to f
 			return 0, 0, err
 		}
 		sum := 0.0
-		for _, ch := range meter.Weighted(x).Ch {
-			sum += meter.Energy(ch)
+		for _, ch := range Weighted(x).Ch {
+			sum += Energy(ch)
 		}
 		each = append(each, sum)
 	}
