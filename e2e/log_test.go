@@ -100,6 +100,13 @@ func TestTakesSideBySide(t *testing.T) {
 	if of := p.js("new URL(document.querySelector('#deck-data').dataset.before, location).searchParams.get('of')"); !strings.HasPrefix(of, "on:log/takes:") {
 		t.Errorf("Before is %q", of)
 	}
+	two := p.js("[...document.querySelectorAll('#beside h3 a.linkish')].map(a => new URL(a.href).searchParams.get('blind')).at(0)")
+	p.click("#beside h3 a.linkish") // blind: Compare with these two chosen
+	p.until("the two", "document.querySelector('#blind-a')?.value.startsWith('"+strings.Replace(two, "-", "|') && document.querySelector('#blind-b').value.startsWith('", 1)+"|')")
+	if got := p.js("['a', 'b'].map(k => document.querySelector('#blind-' + k).selectedOptions[0].textContent).join(' / ')"); got != "the take “as it came” / the take “ducked”" {
+		t.Errorf("blind between %s", got)
+	}
+	p.visit(at + "/log?view=takes")
 	p.click("[data-take]:nth-child(2) .take-words summary")
 	p.fill("[data-take]:nth-child(2) .take-words [name=name]", "as it was brought")
 	p.click("[data-take]:nth-child(2) .take-words [name=pinned]")

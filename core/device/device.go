@@ -116,9 +116,8 @@ func (d Device) ResponseDB(hz, rate float64) (float64, error) {
 const (
 	beside      = 200.0 // Hz under which what sounds beside a device lies
 	roundedOver = 6.0   // dB
-	// Lead is how much of a loop's end is heard before its start by what goes round, s.
-	Lead       = 0.5 // s of a loop's end that its filters hear before its start
-	besideSeam = 0.1 // s over which the noise of a loop goes into itself
+	Lead        = 0.5   // s of a loop's end that filters hear before its start, where it goes round
+	besideSeam  = 0.1   // s over which the noise of a loop goes into itself
 )
 
 // Play returns a sound as the stand-in plays it: channels, filters, ceiling, noise. A loop (round) is heard as it goes round: its start follows its

@@ -64,10 +64,14 @@ type sheet struct {
 	Moved  []*shell.Chain
 	Others []*shell.Chain
 	Away   bool
+	Blind  string // two revisions that are to be tested blind, as the log's takes lead here: "12-17"
 }
 
-func (h *handlers) sheet(_ *gin.Context, v *shell.View) (any, error) {
+func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	out := &sheet{View: v, Rules: v.CompareRules()}
+	if a, b, ok := blindOf(c.Request.URL.Query().Get("blind")); ok {
+		out.Blind = fmt.Sprintf("%d-%d", a, b)
+	}
 	v.Lead = "Drop finished tracks of your own: the song stands above each, both at one loudness."
 	if len(v.Stems) == 0 {
 		v.Lead = v.Trouble

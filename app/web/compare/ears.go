@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -64,6 +65,24 @@ func (h *handlers) sides(c *gin.Context, v *shell.View) ([]sideGroup, error) {
 // sideValue names a side in a form.
 func sideValue(s shell.Side) string { return fmt.Sprintf("%d|%s", s.Rev, s.Of) }
 
+// blindOf reads two revisions.
+func blindOf(text string) (a, b int64, ok bool) {
+	first, second, ok := strings.Cut(text, "-")
+	a, err1 := strconv.ParseInt(first, 10, 64)
+	b, err2 := strconv.ParseInt(second, 10, 64)
+	return a, b, ok && err1 == nil && err2 == nil && a > 0 && b > 0 && a != b
+}
+
+// whole is the value of a revision as it is: a take, or the song now.
+func whole(groups []sideGroup, rev int64) string {
+	for _, g := range slices.Backward(groups) { // the takes first
+		if i := slices.IndexFunc(g.Sides, func(s shell.Side) bool { return s.Rev == rev }); i >= 0 {
+			return sideValue(g.Sides[i])
+		}
+	}
+	return sideValue(groups[0].Sides[0])
+}
+
 func (h *handlers) ears(c *gin.Context) {
 	if v := h.Look(c, "compare"); v != nil {
 		h.showEars(c, http.StatusOK, v, "")
@@ -81,6 +100,9 @@ func (h *handlers) showEars(c *gin.Context, status int, v *shell.View, wrong str
 		out.A, out.B, out.Kind, out.Trials, out.Solo = c.PostForm("a"), c.PostForm("b"), c.PostForm("kind"), c.PostForm("trials"), mix.Solo(c.PostForm("solo"))
 	} else if all := out.Groups[0].Sides; len(all) > 1 {
 		out.A, out.B = sideValue(all[0]), sideValue(all[1])
+		if a, b, ok := blindOf(c.Request.URL.Query().Get("blind")); ok {
+			out.A, out.B = whole(out.Groups, a), whole(out.Groups, b)
+		}
 	}
 	tests, err := h.Store.EarsOfSong(c.Request.Context(), v.ID)
 	if err != nil {
