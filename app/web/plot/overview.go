@@ -50,19 +50,7 @@ func DeckStrip(d Deck) template.HTML {
 		}
 	}
 	scale := (mid - 14) / top
-	xs := func(side []float64) []float64 {
-		out := make([]float64, len(side))
-		for i := range side {
-			out[i] = deckPad + (float64(i)+0.5)/float64(len(side))*span
-		}
-		return out
-	}
-	if len(d.Kick) > 0 {
-		s.path("kick", outline(xs(d.Kick), d.Kick, mid, scale))
-	}
-	if len(d.Bass) > 0 {
-		s.path("bass-fill bass-thin", outline(xs(d.Bass), d.Bass, mid, -scale))
-	}
+	s.peaks(d.Kick, d.Bass, deckPad, span, mid, scale)
 	s.line("axis", deckPad, mid, d.Width-deckPad, mid)
 	for _, h := range d.Hits {
 		s.add(`<line class="hitmark" data-at="%.4f" x1="%s" x2="%s" y1="6" y2="11"/>`, h, n(x(h)), n(x(h)))
@@ -75,6 +63,23 @@ func DeckStrip(d Deck) template.HTML {
 		s.add(`<g class="scale" data-pad="%s" data-width="%s" data-seconds="%.6f" data-bar="%.6f" data-grid="%.6f"></g>`, n(deckPad), n(d.Width), d.Seconds, d.Bar, d.Grid)
 	}
 	return s.done()
+}
+
+// peaks draws the peaks of equal parts of a song: the kick's standing, the bass's hanging.
+func (s *svg) peaks(kick, bass []float64, left, wide, mid, scale float64) {
+	xs := func(side []float64) []float64 {
+		out := make([]float64, len(side))
+		for i := range side {
+			out[i] = left + (float64(i)+0.5)/float64(len(side))*wide
+		}
+		return out
+	}
+	if len(kick) > 0 {
+		s.path("kick", outline(xs(kick), kick, mid, scale))
+	}
+	if len(bass) > 0 {
+		s.path("bass-fill bass-thin", outline(xs(bass), bass, mid, -scale))
+	}
 }
 
 // Wave draws a stem's waveform small: a kick stands on the line, a bass hangs from it, all

@@ -65,19 +65,11 @@ func SongSections(d Sections) template.HTML {
 	mid := sectionTop + up
 	x := func(t float64) float64 { return sectionLeft + t/math.Max(d.Seconds, 1e-9)*sectionWide }
 	s.bars(d, x, bottom)
-	xs := func(of []float64) []float64 {
-		out := make([]float64, len(of))
-		for i := range out {
-			out[i] = sectionLeft + (float64(i)+0.5)/float64(len(of))*sectionWide
-		}
-		return out
-	}
+	s.peaks(d.Kick, d.Bass, sectionLeft, sectionWide, mid, scale)
 	if len(d.Kick) > 0 {
-		s.path("kick", outline(xs(d.Kick), d.Kick, mid, scale))
 		s.text("kick-label", "end", sectionLeft-8, mid-12, clipped(d.Names[0], 14))
 	}
 	if len(d.Bass) > 0 {
-		s.path("bass-fill bass-thin", outline(xs(d.Bass), d.Bass, mid, -scale))
 		s.text("bass-label", "end", sectionLeft-8, mid+20, clipped(d.Names[1], 14))
 	}
 	for _, u := range d.Under {
