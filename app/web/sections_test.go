@@ -104,6 +104,9 @@ func TestSectionRests(t *testing.T) {
 	if page := b.get("/songs/" + id + "/duck/settings.txt"); !strings.Contains(page, "From 3.1.00 to the end (Break) it rests.") {
 		t.Errorf("the settings sheet: %.900s", page)
 	}
+	if page := b.get("/songs/" + id + "/duck"); !strings.Contains(page, "By section: rests in Break.") {
+		t.Error("Duck does not say where it rests")
+	}
 	b.edit(id, "/loop", url.Values{"from": {"4.1"}, "to": {"7.9"}})
 	if page := b.get("/songs/" + id + "/duck"); !strings.Contains(page, "The ducks rest in all of this loop") {
 		t.Error("Duck does not say that nothing is asked")

@@ -73,6 +73,23 @@ func (s *Song) Shallow(d *move.Duck, hits []int) {
 	}
 }
 
+// SaysRests says in which sections the drawn ducks rest, and in which they are shallower; empty where they are as deep everywhere.
+func (s *Song) SaysRests() string {
+	var rest, less []string
+	for _, e := range s.Sections {
+		switch {
+		case e.Rests():
+			rest = append(rest, e.Name)
+		case e.Shallower > 0:
+			less = append(less, fmt.Sprintf("%s %% of its depth in %s", figure.Short(100*(1-e.Shallower)), e.Name))
+		}
+	}
+	if len(rest) > 0 {
+		less = append([]string{"rests in " + strings.Join(rest, ", ")}, less...)
+	}
+	return strings.Join(less, ", ")
+}
+
 // shallow are the sections in which the ducks are not as deep as everywhere, by their edges alone.
 func (s *Song) shallow() []Section {
 	var out []Section

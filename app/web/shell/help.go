@@ -40,6 +40,7 @@ var help = map[string][]string{
 	},
 	"log": {
 		"The run sheet is all open findings in the order of the work. Each was rendered on top of those above it, so what it says it brings is measured. Tick, hear, apply: one step, one undo.",
+		"Sections are the song’s parts in time. Each has its own figures, the ducks may rest in one, and with them the run sheet says where a finding holds.",
 		"Takes are the song as it was, with its figures; nothing done later overwrites them. Side by side they tell what was changed, and the deck plays one against the other.",
 	},
 }
