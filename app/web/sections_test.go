@@ -104,7 +104,7 @@ func TestSectionRests(t *testing.T) {
 	if page := b.get("/songs/" + id + "/duck/settings.txt"); !strings.Contains(page, "From 3.1.00 to the end (Break) it rests.") {
 		t.Errorf("the settings sheet: %.900s", page)
 	}
-	if page := b.get("/songs/" + id + "/duck"); !strings.Contains(page, "By section: rests in Break.") {
+	if page := b.get("/songs/" + id + "/duck"); !strings.Contains(page, "By section it rests in Break.") {
 		t.Error("Duck does not say where it rests")
 	}
 	b.edit(id, "/loop", url.Values{"from": {"4.1"}, "to": {"7.9"}})
@@ -134,6 +134,14 @@ func TestSectionsProposed(t *testing.T) {
 	if !strings.Contains(page, "Take these 2") || !strings.Contains(page, "Only Kick") || !strings.Contains(page, "All in") || b.load(id).Sections != nil {
 		t.Errorf("%.1500s", page)
 	}
+	if strings.Contains(page, "sections-tempo") {
+		t.Error("the tempo is right")
+	}
+	b.edit(id, "/settings", url.Values{"name": {"x"}, "bpm": {"87"}, "key": {""}, "felt": {""}})
+	if page := b.get("/songs/" + id + "/log?view=sections"); !strings.Contains(page, "Bars are counted at 87 bpm, and the hits say 120 bpm.") {
+		t.Error("a tempo that is not that of the hits is not told")
+	}
+	b.edit(id, "/settings", url.Values{"name": {"x"}, "bpm": {"120"}, "key": {""}, "felt": {""}})
 	b.edit(id, "/log/sections/propose", url.Values{})
 	if got := b.load(id).Sections; len(got) != 2 || got[0] != (session.Section{Name: "Only Kick"}) || got[1] != (session.Section{Name: "All in", From: 16}) {
 		t.Errorf("%+v", got)

@@ -32,6 +32,9 @@ func (b *Bench) Fit(ctx context.Context, school string) (duck.Fitted, error) {
 	d := *f.Duck
 	d.Trigger = b.Song.DuckTrigger()
 	f.Duck = &d
+	if says := b.Song.SaysRests(); says != "" && !d.Keyed() { // it is fitted as if it went as deep wherever it does not rest
+		f.Reason += " By section it " + says + "."
+	}
 	return f, nil
 }
 

@@ -177,10 +177,10 @@ func named(in, missing []string, before []session.Section) string {
 		name = "All in"
 	case len(in) == 0:
 		name = "Silence"
-	case len(missing) <= 2 && len(missing) < len(in):
-		name = "Without " + strings.Join(missing, ", ")
-	case len(in) <= 2:
-		name = "Only " + strings.Join(in, ", ")
+	case len(missing) <= 3 && len(missing) < len(in):
+		name = "Without " + strings.Join(missing, " + ")
+	case len(in) <= 3:
+		name = "Only " + strings.Join(in, " + ")
 	default:
 		name = fmt.Sprintf("%d of %d stems", len(in), len(in)+len(missing))
 	}

@@ -85,7 +85,7 @@ func TestProposesSections(t *testing.T) {
 	want := []struct {
 		bar  float64
 		name string
-	}{{0, "Only Keys"}, {8, "Without Strings"}, {16, "All in"}, {24, "Only Keys, Strings"}, {28, "Without Strings 2"}, {40, "Only Bass"}}
+	}{{0, "Only Keys"}, {8, "Without Strings"}, {16, "All in"}, {24, "Only Keys + Strings"}, {28, "Without Strings 2"}, {40, "Only Bass"}}
 	if len(got) != len(want) {
 		t.Fatalf("%+v", got)
 	}
@@ -195,6 +195,9 @@ func TestFitLeavesRestsOut(t *testing.T) {
 	one, err := New(b.Renderer, b.Song, b.Facts).Fit(t.Context(), move.CurveSchool)
 	if err != nil || one.Duck == nil || both.Duck == nil {
 		t.Fatal(err, one, both)
+	}
+	if strings.Contains(both.Reason, "section") || !strings.HasSuffix(one.Reason, " By section it rests in Break.") {
+		t.Errorf("it says %q, and before %q", one.Reason, both.Reason)
 	}
 	if !(one.Loss < both.Loss-0.1) {
 		t.Errorf("over one section it costs %v dB of bass, over both %v", one.Loss, both.Loss)

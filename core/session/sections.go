@@ -81,7 +81,7 @@ func (s *Song) SaysRests() string {
 		case e.Rests():
 			rest = append(rest, e.Name)
 		case e.Shallower > 0:
-			less = append(less, fmt.Sprintf("%s %% of its depth in %s", figure.Short(100*(1-e.Shallower)), e.Name))
+			less = append(less, fmt.Sprintf("has %s %% of its depth in %s", figure.Short(100*(1-e.Shallower)), e.Name))
 		}
 	}
 	if len(rest) > 0 {

@@ -44,7 +44,7 @@ func TestSections(t *testing.T) {
 	if s.Asked(32) || s.Asked(31.98) || !s.Asked(31.9) || s.DuckPart(20) != 0.5 || s.DuckPart(15.98) != 0.5 || s.DuckPart(3) != 1 {
 		t.Error("a hit a little before an edge is the first one behind it")
 	}
-	if got := s.SaysRests(); got != "rests in Hook, 50 % of its depth in Hook" {
+	if got := s.SaysRests(); got != "rests in Hook, has 50 % of its depth in Hook" {
 		t.Errorf("it is said that it %s", got)
 	}
 	late := Song{Sections: []Section{{Name: "a", From: 5, Shallower: 1}}}

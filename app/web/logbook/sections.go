@@ -29,8 +29,9 @@ type sectionsView struct {
 	Picture  template.HTML
 	Rows     []sectionRow
 	Proposed bool
-	Keyed    bool // a keyed duck works on the song, which rests in no section
-	Figures  bool // they come after
+	Keyed    bool            // a keyed duck works on the song, which rests in no section
+	Figures  bool            // they come after
+	Tempo    *bench.Proposal // what the hits say of tempo or first bar, where the song's are others
 }
 
 type sectionRow struct {
@@ -83,6 +84,11 @@ func (h *handlers) sections(v *shell.View) sectionsView {
 	out.Keyed = d != nil && !off && d.Keyed()
 	out.Picture = sectionsPicture(v, &song, out.Proposed, nil)
 	out.Figures = !out.Proposed
+	for _, p := range v.Bench.Proposals(nil) {
+		if p.Field == "bpm" || p.Field == "grid" {
+			out.Tempo = &p
+		}
+	}
 	return out
 }
 
