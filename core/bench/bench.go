@@ -108,7 +108,7 @@ func (b *Bench) loop() (mix.Window, bool) {
 	return mix.Window{From: int(best * rate), To: int(math.Min(best+span, end) * rate)}, true
 }
 
-// energy is that of kick and bass between two times, s.
+// energy is that of kick and bass between two times, s, without sections in which the ducks rest: a stretch of which nothing is asked is not one to judge.
 func (b *Bench) energy(from, to float64) float64 {
 	sum := 0.0
 	for _, st := range b.Song.Stems {
@@ -117,6 +117,9 @@ func (b *Bench) energy(from, to float64) float64 {
 		}
 		e := b.Facts[st.Audio].Energy
 		for t := int(from); t < len(e) && float64(t) < to; t++ {
+			if !b.Song.Asked(float64(t)) {
+				continue
+			}
 			part := math.Min(float64(t+1), to) - math.Max(float64(t), from)
 			sum += float64(e[t]) * part
 		}

@@ -183,6 +183,25 @@ func TestShallowSection(t *testing.T) {
 	}
 }
 
+// The stretch that is judged by itself is not one in which the ducks rest, however loud it is.
+func TestLoopLeavesRestsOut(t *testing.T) {
+	loud := audio.New(rate, 1, 32*rate)
+	for i := range loud.Ch[0] {
+		loud.Ch[0][i] = float32(0.1 * math.Sin(float64(i)/100))
+		if i < 16*rate {
+			loud.Ch[0][i] *= 5
+		}
+	}
+	b := withParts(t, part{"b", session.Bass, loud})
+	if w := New(b.Renderer, b.Song, b.Facts).Loop; w.From != 0 {
+		t.Fatalf("%+v", w)
+	}
+	b.Song.Sections = []session.Section{{Name: "Loud", Shallower: 1}, {Name: "Soft", From: 16}}
+	if w := New(b.Renderer, b.Song, b.Facts).Loop; w.From != 16*rate {
+		t.Errorf("judged from %d", w.From/rate)
+	}
+}
+
 // A fit goes by the hits of which something is asked.
 func TestFitLeavesRestsOut(t *testing.T) {
 	b := sectioned(t)

@@ -78,12 +78,8 @@ func applied(s *runsheet.Sheet) Applied {
 
 // apply starts making what is ticked. One at a time: a second is the first.
 func (h *handlers) apply(c *gin.Context) {
-	song := h.Load(c)
+	song := h.LoadSeen(c)
 	if song == nil {
-		return
-	}
-	if song.Rev != shell.Base(c) {
-		h.FailWith(c, store.ErrConflict)
 		return
 	}
 	choice := chosen(c.Request.PostForm)

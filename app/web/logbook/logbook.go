@@ -226,12 +226,8 @@ const (
 
 // saveTake names the song as its sender saw it, with its numbers.
 func (h *handlers) saveTake(c *gin.Context) {
-	song := h.Load(c)
+	song := h.LoadSeen(c)
 	if song == nil {
-		return
-	}
-	if song.Rev != shell.Base(c) {
-		h.FailWith(c, store.ErrConflict)
 		return
 	}
 	stage := h.CurrentStage(c)

@@ -22,6 +22,16 @@ func (s *Server) Load(c *gin.Context) *store.Song {
 	return song
 }
 
+// LoadSeen is Load for what must be done to the song as its sender saw it: another tab may have been faster.
+func (s *Server) LoadSeen(c *gin.Context) *store.Song {
+	song := s.Load(c)
+	if song != nil && song.Rev != Base(c) {
+		s.FailWith(c, store.ErrConflict)
+		return nil
+	}
+	return song
+}
+
 // FailWith answers with what an error means to the user.
 func (s *Server) FailWith(c *gin.Context, err error) {
 	var no *store.Refused

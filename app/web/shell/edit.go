@@ -32,12 +32,8 @@ func (s *Server) Edit(c *gin.Context, stage, field string, e session.Edit) {
 // WorkOut works an edit out on the song as its sender saw it, beside the database, and makes it. What f says in a
 // sentence (see BadInput) is shown where the edit was made; other errors are the program's.
 func (s *Server) WorkOut(c *gin.Context, stage, field string, f func(*session.Song) (session.Edit, error)) {
-	song := s.Load(c)
+	song := s.LoadSeen(c)
 	if song == nil {
-		return
-	}
-	if song.Rev != Base(c) {
-		s.FailWith(c, store.ErrConflict)
 		return
 	}
 	e, err := f(&song.Song)
