@@ -18,6 +18,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/group"
 )
 
 // asked is set in the environment of a child.
@@ -127,7 +128,7 @@ func WAV(ctx context.Context, file *os.File, take func(io.Reader) error) (audio.
 	if err := cmd.Start(); err != nil {
 		return audio.Format{}, fmt.Errorf("starting the decoder: %w", err)
 	}
-	watched := &watched{r: pipe, timer: time.AfterFunc(silence, func() { stop(ErrSenseless) })}
+	watched := &watched{r: pipe, timer: group.After(silence, func() { stop(ErrSenseless) })}
 	defer watched.timer.Stop()
 	f, err := receive(watched, take)
 	if err != nil {

@@ -9,7 +9,7 @@ import (
 	"fmt"
 	"math"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/app/store"
 	"mellowthump/core/audio"
@@ -36,7 +36,7 @@ func Song(ctx context.Context, st *store.Store, d demo.Song) error {
 		all = append(all, sound{f.Name, f.Sound})
 	}
 	hashes := make([]string, len(all))
-	var g errgroup.Group
+	var g group.Group
 	g.SetLimit(2)
 	for i, s := range all {
 		g.Go(func() error {

@@ -17,6 +17,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/group"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 )
@@ -296,8 +297,11 @@ func (s *Store) remeasured(ctx context.Context, sha string) (*intake.Analysis, e
 	if m == nil {
 		m = &measuring{done: make(chan struct{})}
 		s.measuring[sha] = m
-		go func() {
-			m.a, m.err = s.remeasure(context.WithoutCancel(ctx), sha)
+		group.Beside(func() {
+			m.err = group.Try(func() (err error) {
+				m.a, err = s.remeasure(context.WithoutCancel(ctx), sha)
+				return err
+			})
 			if m.err == nil {
 				s.keep(sha, m.a)
 			}
@@ -305,7 +309,7 @@ func (s *Store) remeasured(ctx context.Context, sha string) (*intake.Analysis, e
 			delete(s.measuring, sha)
 			s.mu.Unlock()
 			close(m.done)
-		}()
+		})
 	}
 	s.mu.Unlock()
 	select {

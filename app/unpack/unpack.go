@@ -13,6 +13,7 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/core/archive"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/group"
 	"mellowthump/core/intake"
 	"mellowthump/core/session"
 )
@@ -44,7 +45,7 @@ func Song(ctx context.Context, st *store.Store, a *archive.Archive, report func(
 // take brings one file.
 func take(ctx context.Context, st *store.Store, a *archive.Archive, sha, name string) error {
 	r, w := io.Pipe()
-	go func() { w.CloseWithError(a.Copy(ctx, w, sha)) }()
+	group.Beside(func() { w.CloseWithError(group.Try(func() error { return a.Copy(ctx, w, sha) })) })
 	incoming, err := st.Incoming(r, archive.MostFile)
 	r.Close()
 	if err != nil {

@@ -8,11 +8,11 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime"
-	"runtime/debug"
 	"sync"
 	"time"
 
 	"mellowthump/app/store"
+	"mellowthump/core/group"
 )
 
 // Report tells how far a job is, 0 to 1, and what it is doing.
@@ -57,7 +57,7 @@ type Pool struct {
 	slots chan struct{}
 	ctx   context.Context
 	stop  context.CancelFunc
-	wg    sync.WaitGroup
+	wg    group.Group
 
 	mu      sync.Mutex
 	cancels map[int64]context.CancelCauseFunc
@@ -114,10 +114,10 @@ func (p *Pool) Cancel(id int64) {
 func (p *Pool) Close() {
 	p.stop()
 	ended := make(chan struct{})
-	go func() {
+	group.Beside(func() {
 		p.wg.Wait()
 		close(ended)
-	}()
+	})
 	select {
 	case <-ended:
 	case <-time.After(patience + time.Second):
@@ -130,7 +130,7 @@ func (p *Pool) start(j store.Job) {
 	p.mu.Lock()
 	p.cancels[j.ID] = cancel
 	p.mu.Unlock()
-	p.wg.Go(func() {
+	p.wg.Go(func() error {
 		defer func() {
 			cancel(nil)
 			p.mu.Lock()
@@ -147,6 +147,7 @@ func (p *Pool) start(j store.Job) {
 		case <-ctx.Done():
 		}
 		p.run(ctx, j)
+		return nil
 	})
 }
 
@@ -249,26 +250,26 @@ func (p *Pool) end(j store.Job, state store.JobState, progress float64, message 
 }
 
 // Background runs what no song waits for beside the jobs; ctx ends when the program stops.
-func (p *Pool) Background(f func(ctx context.Context)) { p.wg.Go(func() { f(p.ctx) }) }
+func (p *Pool) Background(f func(ctx context.Context)) {
+	p.wg.Go(func() error { f(p.ctx); return nil })
+}
 
 func (p *Pool) call(ctx context.Context, j store.Job, report Report) (err error) {
-	defer func() {
-		if v := recover(); v != nil {
-			slog.Error("a job stopped short", "job", j.ID, "kind", j.Kind, "panic", v, "stack", string(debug.Stack()))
-			err = errors.New("something went wrong inside the program; the file is unchanged")
-		}
-	}()
 	f := p.kinds[j.Kind].Run
 	if f == nil {
 		return fmt.Errorf("no job of the kind %q is known", j.Kind)
 	}
-	return f(ctx, j, report)
+	if err = group.Try(func() error { return f(ctx, j, report) }); group.Stopped(err) {
+		slog.Error("a job stopped short", "job", j.ID, "kind", j.Kind)
+		err = fmt.Errorf("%w; the file is unchanged", err)
+	}
+	return err
 }
 
 // abiding calls a job and waits for it; one that was told to stop and does not return gives its slot back after a while.
 func (p *Pool) abiding(ctx context.Context, j store.Job, report Report) error {
 	ended := make(chan error, 1)
-	go func() { ended <- p.call(ctx, j, report) }()
+	group.Beside(func() { ended <- p.call(ctx, j, report) })
 	select {
 	case err := <-ended:
 		return err

@@ -12,7 +12,7 @@ import (
 	"strconv"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/app/store"
 	"mellowthump/app/unpack"
@@ -129,7 +129,7 @@ func broughtFrom(ctx context.Context, st *store.Store, dir string, bpm float64) 
 		facts *intake.Analysis
 	}
 	files := make([]file, len(names))
-	g, inner := errgroup.WithContext(ctx)
+	g, inner := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, name := range names {
 		g.Go(func() (err error) {

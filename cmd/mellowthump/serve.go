@@ -27,6 +27,7 @@ import (
 	"mellowthump/app/web/intake"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/demo"
+	"mellowthump/core/group"
 )
 
 const defaultAddr = "127.0.0.1:8808"
@@ -284,7 +285,7 @@ func listen(ctx context.Context, addr, dir string, out io.Writer, prepare func(*
 	defer server.Pool.Close()
 	srv := &http.Server{Handler: server, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
 	done := make(chan error, 1)
-	go func() { done <- srv.Serve(l) }()
+	group.Beside(func() { done <- group.Try(func() error { return srv.Serve(l) }) })
 	fmt.Fprintf(out, "Mellow Thump is at %s  (data in %s; Ctrl+C stops it)\n", strings.Join(addresses(host, port), " and "), dir)
 	select {
 	case err := <-done:

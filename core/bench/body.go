@@ -5,7 +5,7 @@ import (
 	"runtime"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/body"
 	"mellowthump/core/device"
@@ -130,7 +130,7 @@ func (b *Bench) ofPart(ctx context.Context, p body.Part) (out []find.Finding, er
 		return out, nil
 	}
 	var own, comp *body.Steadied
-	g, inner := errgroup.WithContext(ctx)
+	g, inner := group.WithContext(ctx)
 	g.Go(func() (err error) { own, err = b.Steady(inner, p, body.Own); return err })
 	if p.Low {
 		g.Go(func() (err error) { comp, err = b.Steady(inner, p, body.Compressor); return err })
@@ -149,7 +149,7 @@ func (b *Bench) Body(ctx context.Context) ([]find.Finding, error) {
 	phone := device.All[0]
 	parts := body.Parts(b.Song)
 	each := make([][]find.Finding, len(parts))
-	g, inner := errgroup.WithContext(ctx)
+	g, inner := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	if len(b.Line()) > 0 { // what takes longest first; it is asked for again below
 		g.Go(func() error { _, err := b.Drive(inner, phone); return err })

@@ -3,7 +3,7 @@ package bench
 import (
 	"context"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
@@ -50,7 +50,7 @@ func (b *Bench) Room(ctx context.Context) ([]find.Finding, error) {
 	var mud []room.Muddy
 	var rings []room.Ringing
 	var crowd *room.Crowd
-	g, inner := errgroup.WithContext(ctx) // they leave each other a processor now and then
+	g, inner := group.WithContext(ctx) // they leave each other a processor now and then
 	g.Go(func() (err error) { cuts, err = b.Cuts(inner); return err })
 	g.Go(func() (err error) { parts, err = c.Shares(inner, b.Renderer, b.Song, b.RoomWindow()); return err })
 	g.Go(func() (err error) { mud, err = room.Mud(inner, b.Renderer, b.Song, b.RoomWindow()); return err })

@@ -5,7 +5,7 @@ import (
 	"runtime"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
@@ -125,7 +125,7 @@ func (b *Bench) Widths(ctx context.Context) ([]width.Row, error) {
 	mix.Doing(ctx, "Listening between the channels")
 	places := WidthPlaces(b.Song)
 	out := make([]width.Row, len(places))
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, at := range places {
 		g.Go(func() (err error) {

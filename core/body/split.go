@@ -6,8 +6,9 @@ import (
 	"slices"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
 	"gonum.org/v1/gonum/dsp/fourier"
+
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
@@ -39,7 +40,7 @@ func Split(ctx context.Context, src audio.Source, progress func(float64), write 
 	}
 	s := newSplitter(f)
 	ctx, stop := context.WithCancel(ctx)
-	var ahead errgroup.Group
+	var ahead group.Group
 	frames := make(chan *splitFrameOf, splitAhead)
 	ahead.Go(func() error {
 		defer close(frames)
@@ -239,11 +240,8 @@ func (s *splitter) masks() {
 			s.struck[k], s.sustained[k] = shares(wide, s.mid[k])
 		}
 	}
-	var g errgroup.Group
 	half := len(s.mid) / 2
-	g.Go(func() error { part(0, half); return nil })
-	g.Go(func() error { part(half, len(s.mid)); return nil })
-	g.Wait()
+	group.All(2, func(i int) { part(i*half, half+i*(len(s.mid)-half)) })
 }
 
 // shares are what of a cell is struck and what is sustained; what is left is the rest.
@@ -289,25 +287,20 @@ func median(v, room []float64) float64 {
 func (s *splitter) next(src audio.Source, at int) (out Apart, err error) {
 	s.masks()
 	now := s.ring[s.half]
-	var g errgroup.Group
-	for c := range s.is.Channels {
-		g.Go(func() error {
-			for p, mask := range [][]float64{s.struck, s.sustained} {
-				for k, v := range now.spectra[c] {
-					s.spectrum[c][k] = complex(real(v)*mask[k], imag(v)*mask[k])
-				}
-				s.ffts[c].Sequence(s.real[c], s.spectrum[c])
-				x := s.overlap[p].Ch[c]
-				copy(x, x[s.hop:])
-				audio.Clear(x[s.n-s.hop:])
-				for i, v := range s.real[c] {
-					x[i] += float32(v * s.window[i] * s.scale)
-				}
+	group.All(s.is.Channels, func(c int) {
+		for p, mask := range [][]float64{s.struck, s.sustained} {
+			for k, v := range now.spectra[c] {
+				s.spectrum[c][k] = complex(real(v)*mask[k], imag(v)*mask[k])
 			}
-			return nil
-		})
-	}
-	g.Wait()
+			s.ffts[c].Sequence(s.real[c], s.spectrum[c])
+			x := s.overlap[p].Ch[c]
+			copy(x, x[s.hop:])
+			audio.Clear(x[s.n-s.hop:])
+			for i, v := range s.real[c] {
+				x[i] += float32(v * s.window[i] * s.scale)
+			}
+		}
+	})
 	from := s.start(at)
 	a, b := max(0, from), min(s.is.Frames, from+int64(s.hop))
 	if b <= a {

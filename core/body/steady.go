@@ -7,7 +7,7 @@ import (
 	"runtime"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
@@ -181,7 +181,7 @@ func ByCompressor(ctx context.Context, r *mix.Renderer, song *session.Song, w *W
 		return s.After.Spread < best.After.Spread
 	}
 	var each [len(steadyRatios)]*Steadied
-	var g errgroup.Group
+	var g group.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for k, ratio := range steadyRatios {
 		g.Go(func() error {

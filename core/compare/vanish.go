@@ -4,11 +4,12 @@ import (
 	"context"
 	"math"
 	"sort"
-	"sync"
+	"sync/atomic"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/device"
 	"mellowthump/core/dsp"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 )
 
@@ -97,23 +98,13 @@ func Vanish(ctx context.Context, parts []Part, hits []int, from, to int, playbac
 	for i := range s {
 		s[i] = newStood(len(parts), len(starts), len(struck))
 	}
-	var wg sync.WaitGroup
-	next := make(chan int)
-	for range 2 {
-		wg.Go(func() {
-			w := newLooking(ear, len(parts))
-			for i := range next {
-				if ctx.Err() == nil {
-					w.look(parts, starts[i], places, weight, func(place int, part int, heard bool, energy float64) { s[place].note(part, i, heard, energy) }, i >= frames)
-				}
-			}
-		})
-	}
-	for i := range starts {
-		next <- i
-	}
-	close(next)
-	wg.Wait()
+	var next atomic.Int64
+	group.All(2, func(int) {
+		w := newLooking(ear, len(parts))
+		for i := int(next.Add(1)) - 1; i < len(starts) && ctx.Err() == nil; i = int(next.Add(1)) - 1 {
+			w.look(parts, starts[i], places, weight, func(place int, part int, heard bool, energy float64) { s[place].note(part, i, heard, energy) }, i >= frames)
+		}
+	})
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}

@@ -3,10 +3,10 @@ package demo
 
 import (
 	"math"
-	"sync"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
@@ -82,12 +82,11 @@ func SlowFerry() Song {
 		{"riser", "Riser", session.Effects, "", ferryRiser},
 	}
 	out := Song{Song: s, Stems: make([]Stem, len(parts))}
-	var wg sync.WaitGroup
-	for i, p := range parts {
+	group.All(len(parts), func(i int) {
+		p := parts[i]
 		out.Stems[i].Stem = session.Stem{ID: p.id, Name: p.name, Role: p.role, Bus: p.bus}
-		wg.Go(func() { out.Stems[i].Sound = p.make() })
-	}
-	wg.Wait()
+		out.Stems[i].Sound = p.make()
+	})
 	out.Stems[3].Locks = []session.Step{session.TrackStep}
 	clipDrums(out.Stems)
 	return out

@@ -9,7 +9,7 @@ import (
 	"sync"
 	"testing"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/dsp"
@@ -259,7 +259,7 @@ func BenchmarkDuckPoint(b *testing.B) {
 	w := mix.Window{From: 0, To: int(8 * song.BarSeconds() * ferryRate)}
 	once := func(depth float64) {
 		song.SetDuck(duckOf(depth), false, "")
-		var g errgroup.Group // as the application does it
+		var g group.Group // as the application does it
 		g.Go(func() error {
 			_, err := duck.Measure(context.Background(), r, &song, w)
 			return err

@@ -2,9 +2,9 @@ package demo
 
 import (
 	"math"
-	"sync"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
@@ -48,20 +48,17 @@ func CopperKettle() Song {
 		{"keys", "Keys", session.Melodic, "music", kettleChords},
 	}
 	out := Song{Song: s, Stems: make([]Stem, len(parts))}
-	var wg sync.WaitGroup
-	for i, p := range parts {
+	group.All(len(parts), func(i int) {
+		p := parts[i]
 		out.Stems[i].Stem = session.Stem{ID: p.id, Name: p.name, Role: p.role, Bus: p.bus}
-		wg.Go(func() {
-			b := p.make()
-			for _, x := range b.Ch {
-				for k := range x {
-					x[k] *= kettleLevel
-				}
+		b := p.make()
+		for _, x := range b.Ch {
+			for k := range x {
+				x[k] *= kettleLevel
 			}
-			out.Stems[i].Sound = b
-		})
-	}
-	wg.Wait()
+		}
+		out.Stems[i].Sound = b
+	})
 	return out
 }
 

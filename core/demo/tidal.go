@@ -2,10 +2,10 @@ package demo
 
 import (
 	"math"
-	"sync"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -212,18 +212,14 @@ func (g *glass) parts() []glassPart {
 func (g *glass) make() []audio.Buffer {
 	parts := g.parts()
 	out := make([]audio.Buffer, len(parts))
-	var wg sync.WaitGroup
-	for i, p := range parts {
-		wg.Go(func() {
-			out[i] = p.make()
-			for _, ch := range out[i].Ch {
-				for k := range ch {
-					ch[k] *= float32(g.gains[p.key])
-				}
+	group.All(len(parts), func(i int) {
+		out[i] = parts[i].make()
+		for _, ch := range out[i].Ch {
+			for k := range ch {
+				ch[k] *= float32(g.gains[parts[i].key])
 			}
-		})
-	}
-	wg.Wait()
+		}
+	})
 	return out
 }
 

@@ -3,11 +3,11 @@ package duck
 import (
 	"fmt"
 	"math"
-	"runtime"
 	"sort"
 	"sync"
 
 	"mellowthump/core/figure"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 )
@@ -218,31 +218,26 @@ func (t *keyedTrial) search(school string, bands []*move.Band, goal Goal) (reach
 	try := func(bands []*move.Band, holds, releases []float64) {
 		var mu sync.Mutex
 		tried, all := 0, len(bands)*len(holds)*len(releases)
-		var wg sync.WaitGroup
-		limit := make(chan struct{}, runtime.GOMAXPROCS(0))
-		for _, band := range bands {
-			b := t.base(band)
-			for _, hold := range holds {
-				wg.Go(func() {
-					limit <- struct{}{}
-					defer func() { <-limit }()
-					for _, release := range releases {
-						if goal.stopped() != nil {
-							return
-						}
-						c, ok := t.settleKeyed(school, band, b, hold, release, goal)
-						mu.Lock()
-						if ok {
-							found = append(found, c)
-						}
-						tried++
-						goal.did(float64(tried) / float64(all))
-						mu.Unlock()
-					}
-				})
-			}
+		bases := make([]*base, len(bands))
+		for i, band := range bands {
+			bases[i] = t.base(band)
 		}
-		wg.Wait()
+		group.All(len(bands)*len(holds), func(i int) {
+			at, hold := i/len(holds), holds[i%len(holds)]
+			for _, release := range releases {
+				if goal.stopped() != nil {
+					return
+				}
+				c, ok := t.settleKeyed(school, bands[at], bases[at], hold, release, goal)
+				mu.Lock()
+				if ok {
+					found = append(found, c)
+				}
+				tried++
+				goal.did(float64(tried) / float64(all))
+				mu.Unlock()
+			}
+		})
 	}
 	pick := func() (best []*keyedCandidate, nearest *keyedCandidate) {
 		byBand := map[*move.Band]*keyedCandidate{}

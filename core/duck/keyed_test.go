@@ -10,7 +10,7 @@ import (
 	"strings"
 	"testing"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
@@ -184,7 +184,7 @@ func BenchmarkFitSchools(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		var g errgroup.Group
+		var g group.Group
 		g.Go(func() error {
 			_, err := low.fit(p.Meter, before, p.Bass, goal)
 			return err

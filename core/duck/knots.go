@@ -3,10 +3,10 @@ package duck
 import (
 	"math"
 	"slices"
-	"sync"
 
 	"mellowthump/core/dsp"
 	"mellowthump/core/figure"
+	"mellowthump/core/group"
 	"mellowthump/core/move"
 )
 
@@ -230,14 +230,10 @@ type polish struct {
 // best polishes curves and returns the one with the least loss.
 func (p *polish) best(starts []knots, coarse bool) (best knots, least float64) {
 	found, costs := make([]knots, len(starts)), make([]float64, len(starts))
-	var wg sync.WaitGroup
-	for i, k := range starts {
-		wg.Go(func() {
-			own := newPolish(p.m, p.r, p.clearance, p.asked)
-			found[i], costs[i], _ = own.run(k.clone(), coarse)
-		})
-	}
-	wg.Wait()
+	group.All(len(starts), func(i int) {
+		own := newPolish(p.m, p.r, p.clearance, p.asked)
+		found[i], costs[i], _ = own.run(starts[i].clone(), coarse)
+	})
 	least = math.Inf(1)
 	for i, cost := range costs {
 		if cost < least {

@@ -3,7 +3,7 @@ package duck
 import (
 	"context"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -18,7 +18,7 @@ const longSong = 300
 // FitSchools fits every school to a song over a window, in the order of move.Schools, side by side.
 func FitSchools(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) ([]Fitted, error) {
 	out := make([]Fitted, len(move.Schools))
-	var g errgroup.Group
+	var g group.Group
 	if w.Frames() > longSong*song.Rate {
 		g.SetLimit(1)
 	}

@@ -16,7 +16,7 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/archive"
 	"mellowthump/core/audio"
@@ -188,7 +188,7 @@ func press(ctx context.Context, r *mix.Renderer, song *session.Song, all []entry
 	path := func(i int) string { return filepath.Join(dir, fmt.Sprintf("%03d.wav", i)) }
 	at := 0
 	err = r.Print(ctx, song, taps, mix.Window{To: frames}, func(blocks []audio.Buffer) error {
-		var g errgroup.Group
+		var g group.Group
 		g.SetLimit(runtime.GOMAXPROCS(0))
 		for k, b := range blocks {
 			g.Go(func() (err error) {

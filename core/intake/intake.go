@@ -8,7 +8,7 @@ import (
 	"strings"
 	"sync/atomic"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/find"
@@ -95,13 +95,13 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	blocks := prefetch(ctx, src)
 	defer blocks.stop()
 	// Two lanes, each at its own pace: the levels, and all that works on the mono sum.
-	var lane errgroup.Group
+	var lane group.Group
 	forLevels := make(chan *readBlock, blocksAhead)
 	var broken atomic.Bool
 	lane.Go(func() (err error) {
 		for r := range forLevels {
 			if err == nil {
-				if err = addLevels(levels, a.Overview, r, frames); err != nil {
+				if err = group.Try(func() error { return addLevels(levels, a.Overview, r, frames) }); err != nil {
 					broken.Store(true)
 				}
 			}
@@ -127,7 +127,7 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	}
 	close(forLevels)
 	fs := float64(f.Rate) / float64(low.Factor)
-	var tail errgroup.Group // goes on beside what is left of the levels
+	var tail group.Group // goes on beside what is left of the levels
 	if err == nil && !broken.Load() {
 		tail.Go(func() error {
 			a.Fundamental = meter.Fundamental(low.Out, fs)
@@ -141,7 +141,9 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	if wrong := lane.Wait(); err == nil {
 		err = wrong
 	}
-	tail.Wait()
+	if wrong := tail.Wait(); err == nil {
+		err = wrong
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -200,7 +202,7 @@ func prefetch(ctx context.Context, src audio.Source) *prefetched {
 	for range blocksAhead {
 		p.free <- audio.New(f.Rate, f.Channels, min(block, frames))
 	}
-	go func() {
+	group.Beside(func() {
 		defer close(p.gone)
 		for at := 0; at < frames; at += block {
 			r := &readBlock{at: at}
@@ -212,7 +214,7 @@ func prefetch(ctx context.Context, src audio.Source) *prefetched {
 			}
 			r.b = r.b.Slice(0, min(block, frames-at))
 			if r.err = ctx.Err(); r.err == nil {
-				r.err = src.ReadAt(r.b, int64(at))
+				r.err = group.Try(func() error { return src.ReadAt(r.b, int64(at)) })
 			}
 			select {
 			case p.ready <- r:
@@ -220,7 +222,7 @@ func prefetch(ctx context.Context, src audio.Source) *prefetched {
 				return
 			}
 		}
-	}()
+	})
 	return p
 }
 

@@ -6,7 +6,7 @@ import (
 	"runtime"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/move"
 )
@@ -65,7 +65,7 @@ type Passed struct {
 func Estimate(ctx context.Context, was, now []float32, rate int, hits []int, plan Plan) (*Result, error) {
 	all := starts(plan)
 	found := make([]*Found, len(all))
-	g, each := errgroup.WithContext(ctx)
+	g, each := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	begin := func(i int) {
 		g.Go(func() (err error) {
@@ -83,7 +83,7 @@ func Estimate(ctx context.Context, was, now []float32, rate int, hits []int, pla
 		best = f
 	}
 	if best.off > explained && len(all) > 2 {
-		g, each = errgroup.WithContext(ctx)
+		g, each = group.WithContext(ctx)
 		for i := range all[1 : len(all)-1] {
 			begin(i + 1)
 		}

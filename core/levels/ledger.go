@@ -8,7 +8,7 @@ import (
 	"math"
 	"runtime"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -60,7 +60,7 @@ type Ledger struct {
 // Measure measures a song at every step over a window, each in a real render.
 func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (*Ledger, error) {
 	l := &Ledger{Song: song, Rows: make([]Row, len(song.Stems))}
-	g, inner := errgroup.WithContext(ctx)
+	g, inner := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range song.Stems {
 		st := &song.Stems[i]
@@ -81,7 +81,7 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 		}
 	}
 	buses := make([]Bus, len(song.Buses))
-	g, inner = errgroup.WithContext(ctx)
+	g, inner = group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range l.Groups {
 		g.Go(func() (err error) {

@@ -5,11 +5,11 @@ import (
 	"math/cmplx"
 	"runtime"
 	"sort"
-	"sync"
 
 	"gonum.org/v1/gonum/dsp/fourier"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/group"
 )
 
 // The range of fundamentals that is looked for, Hz.
@@ -181,22 +181,18 @@ func framesOf(low []float32, fs float64, hop int, floor float64) []pitchFrame {
 	if loudest < 1e-12 {
 		return nil
 	}
-	var wg sync.WaitGroup
 	parts := runtime.GOMAXPROCS(0)
-	for p := range parts {
-		wg.Go(func() {
-			y := newYIN(size, window, minLag, maxLag)
-			for i := p; i < len(frames); i += parts {
-				if frames[i].energy <= loudest*floor {
-					continue
-				}
-				if lag, aper := y.period(low[i*hop : i*hop+size]); lag > 0 {
-					frames[i].hz, frames[i].periodic = fs/lag, max(0, 1-aper)
-				}
+	group.All(parts, func(p int) {
+		y := newYIN(size, window, minLag, maxLag)
+		for i := p; i < len(frames); i += parts {
+			if frames[i].energy <= loudest*floor {
+				continue
 			}
-		})
-	}
-	wg.Wait()
+			if lag, aper := y.period(low[i*hop : i*hop+size]); lag > 0 {
+				frames[i].hz, frames[i].periodic = fs/lag, max(0, 1-aper)
+			}
+		}
+	})
 	return frames
 }
 

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -594,7 +595,7 @@ func TestLongSound(t *testing.T) {
 		t.Errorf("a context that ended: %v", err)
 	}
 	bad := rendered{10, t.Context(), func(context.Context, func([]float32) error) error { panic("no") }}
-	if err := bad.Read(func([]float32) error { return nil }); !errors.Is(err, errPanicked) {
+	if err := bad.Read(func([]float32) error { return nil }); !group.Stopped(err) {
 		t.Errorf("a render that panics: %v", err)
 	}
 }

@@ -7,7 +7,7 @@ import (
 	"runtime"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/move"
@@ -175,7 +175,7 @@ func (s *stream) fill(to int) error {
 
 // ahead begins to make the next n frames of all that is made alone, as many at once as there are processors, while others are made and written; what it returns waits for them.
 func (p *printer) ahead(n int) (wait func() error) {
-	var g errgroup.Group
+	var g group.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	var all []func() error
 	for _, s := range p.streams {
@@ -189,12 +189,12 @@ func (p *printer) ahead(n int) (wait func() error) {
 		all = append(all, func() error { return s.fill(to) })
 	}
 	done := make(chan struct{})
-	go func() {
+	group.Beside(func() {
 		defer close(done)
 		for _, f := range all {
 			g.Go(f)
 		}
-	}()
+	})
 	return func() error {
 		<-done
 		return g.Wait()

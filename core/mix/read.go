@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
@@ -267,7 +267,7 @@ func (r *Renderer) parts(ctx context.Context, ins []input, w Window) ([]part, er
 		out[i] = part{s, ins[i].at, ins[i].node.live}
 		return nil
 	}
-	g, inner := errgroup.WithContext(ctx)
+	g, inner := group.WithContext(ctx)
 	g.SetLimit(2 * workers()) // some wait for the disk, or for what another request renders
 	for i, in := range ins {
 		if in.node.audio != "" {

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"sort"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/session"
@@ -126,7 +126,7 @@ func (r *Renderer) RunningSum(ctx context.Context, song *session.Song, groups []
 
 // joined adds a piece of each group to the sum of those before it and measures each sum, beside the next.
 func (r *Renderer) joined(ctx context.Context, parts [][]input, meters []*levelMeter, rate int, p Window) error {
-	var g errgroup.Group
+	var g group.Group
 	g.SetLimit(workers())
 	var last audio.Buffer
 	for i := range parts {

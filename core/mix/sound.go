@@ -2,10 +2,10 @@ package mix
 
 import (
 	"context"
-	"fmt"
 	"sync"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
@@ -46,14 +46,9 @@ func (s rendered) Read(f func(x []float32) error) error {
 	defer stop()
 	tell := following(s.ctx)
 	stretches, failed := make(chan []float32, ahead), make(chan error, 1)
-	go func() {
+	group.Beside(func() {
 		defer close(stretches)
-		failed <- func() (err error) {
-			defer func() {
-				if v := recover(); v != nil {
-					err = fmt.Errorf("%w: %v", errPanicked, v)
-				}
-			}()
+		failed <- group.Try(func() error {
 			return s.pass(ctx, func(x []float32) error {
 				select {
 				case stretches <- append([]float32(nil), x...):
@@ -62,8 +57,8 @@ func (s rendered) Read(f func(x []float32) error) error {
 					return ctx.Err()
 				}
 			})
-		}()
-	}()
+		})
+	})
 	at := 0
 	for x := range stretches {
 		if err := f(x); err != nil {

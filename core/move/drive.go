@@ -7,6 +7,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/figure"
+	"mellowthump/core/group"
 )
 
 var driveKind = &Kind{
@@ -271,13 +272,13 @@ func (g *driving) channel(s *driveChannel, x []float32) {
 			}
 			late := s.late[:len(x)-half+clipTaps]
 			audio.Clear(late)
-			done := make(chan struct{})
-			go func() {
-				g.add(late, in[half:], len(x)-half)
-				close(done)
-			}()
-			g.add(s.added, in, half)
-			<-done
+			group.All(2, func(i int) {
+				if i == 0 {
+					g.add(late, in[half:], len(x)-half)
+				} else {
+					g.add(s.added, in, half)
+				}
+			})
 			for i, v := range late {
 				s.added[half+i] += v
 			}

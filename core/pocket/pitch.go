@@ -6,7 +6,7 @@ import (
 	"runtime"
 	"sort"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -88,7 +88,7 @@ func KickOptions(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 		}
 	}
 	out := make([]KickOption, len(semitones))
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range out {
 		g.Go(func() error {

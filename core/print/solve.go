@@ -4,7 +4,7 @@ import (
 	"context"
 	"math"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/meter"
@@ -62,7 +62,7 @@ func Solve(ctx context.Context, premaster audio.Buffer, lead int, hits []int, as
 		}
 	}
 	all := make([]*Solved, len(clips))
-	g, inner := errgroup.WithContext(ctx)
+	g, inner := group.WithContext(ctx)
 	g.SetLimit(2)
 	for i, c := range clips {
 		g.Go(func() (err error) {

@@ -5,7 +5,7 @@ import (
 	"math"
 	"sort"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
@@ -58,7 +58,7 @@ func Who(ctx context.Context, premaster audio.Buffer, parts []Part, chain move.C
 		return out, nil
 	}
 	saved := make([][]float64, len(parts)) // by part and place
-	g, inner := errgroup.WithContext(ctx)
+	g, inner := group.WithContext(ctx)
 	g.SetLimit(2)
 	for k := range parts {
 		g.Go(func() error {

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 )
 
 // together lowers the corners of all stems, a third of an octave at a time, until cutting them all at once is unheard
@@ -32,7 +32,7 @@ func (a *cutting) together(ctx context.Context, cuts []Cut, side Side) error {
 			now[f] = slices.Clone(w)
 		}
 		var mu sync.Mutex
-		g, gctx := errgroup.WithContext(ctx)
+		g, gctx := group.WithContext(ctx)
 		g.SetLimit(runtime.GOMAXPROCS(0))
 		for i := range cuts {
 			k := cuts[i].end(side)

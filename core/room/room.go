@@ -9,7 +9,7 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
@@ -84,7 +84,7 @@ func hearing(r *mix.Renderer, song *session.Song, w mix.Window) (key string, x H
 
 // abreast does something for each of n parts, as many at once as there are processors, and says how far it is.
 func abreast(ctx context.Context, n int, f func(ctx context.Context, i int) error) error {
-	g, inner := errgroup.WithContext(ctx)
+	g, inner := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	var done atomic.Int64
 	for i := range n {

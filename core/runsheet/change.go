@@ -7,7 +7,7 @@ import (
 	"runtime"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/figure"
 	"mellowthump/core/intake"
@@ -99,7 +99,7 @@ func changed(ctx context.Context, was, now *state, m measure) (Change, error) {
 // changes takes some, beside each other.
 func changes(ctx context.Context, was, now *state, all []measure) ([]Change, error) {
 	out := make([]Change, len(all))
-	var g errgroup.Group // with no context of its own: what the bench keeps is read again later, and must not end with this
+	var g group.Group // with no context of its own: what the bench keeps is read again later, and must not end with this
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, m := range all {
 		g.Go(func() (err error) { out[i], err = changed(ctx, was, now, m); return err })

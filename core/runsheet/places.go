@@ -5,7 +5,7 @@ import (
 	"math"
 	"runtime"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/bench"
 	"mellowthump/core/meter"
@@ -49,7 +49,7 @@ func (w *walk) holds(ctx context.Context, own []measure) (in []string, all bool,
 		return nil, false, nil
 	}
 	off := make([]bool, len(places))
-	var g errgroup.Group // with no context of its own, as in changes
+	var g group.Group // with no context of its own, as in changes
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, p := range places {
 		g.Go(func() error {

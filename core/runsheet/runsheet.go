@@ -12,6 +12,7 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/duck"
 	"mellowthump/core/find"
+	"mellowthump/core/group"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -146,8 +147,8 @@ type walk struct {
 	sheet    *Sheet
 	at       *state // with what is kept so far
 	seen     map[string]bool
-	fitted   bool // the duck was fitted here
-	beside   sync.WaitGroup
+	fitted   bool           // the duck was fitted here
+	beside   group.Group    // what is judged ahead; what is wrong with it comes again where it counts
 	leave    func()         // ends what is judged ahead
 	pending  []find.Finding // told by one stage and dealt with in another
 }

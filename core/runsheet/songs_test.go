@@ -7,7 +7,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"golang.org/x/sync/errgroup"
+	"mellowthump/core/group"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/demo"
@@ -24,7 +24,7 @@ func brought(t testing.TB, d demo.Song) (*mix.Renderer, *session.Song, map[strin
 	lib := &mix.Memory{}
 	song := d.Song
 	facts := make([]*intake.Analysis, len(d.Stems))
-	var g errgroup.Group
+	var g group.Group
 	g.SetLimit(2)
 	for i, st := range d.Stems {
 		g.Go(func() error {

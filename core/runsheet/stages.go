@@ -304,12 +304,13 @@ func (w *walk) planDuck(ctx context.Context, open []find.Finding) ([]plan, error
 func (w *walk) ahead(ctx context.Context) {
 	at := w.at
 	ctx = mix.Follow(ctx, &mix.Work{}) // it says nothing of what it does
-	w.beside.Go(func() {
+	w.beside.Go(func() error {
 		if _, err := at.Crowd(ctx); err == nil {
 			if _, err = room.Rings(ctx, at.Renderer, at.Song, at.RoomWindow()); err == nil {
 				room.Mud(ctx, at.Renderer, at.Song, at.RoomWindow())
 			}
 		}
+		return nil
 	})
 }
 
@@ -325,7 +326,7 @@ func (w *walk) judgeAhead(ctx context.Context, stage string) {
 			at := w.put(w.at.Song) // on a bench of its own: what a bench keeps must not end with what is left
 			ctx, leave := context.WithCancel(mix.Follow(ctx, &mix.Work{}))
 			w.leave = leave
-			w.beside.Go(func() { s.judge(ctx, at.Bench) })
+			w.beside.Go(func() error { s.judge(ctx, at.Bench); return nil })
 		}
 	}
 }

@@ -12,7 +12,8 @@ import (
 	"strconv"
 
 	"github.com/gin-gonic/gin"
-	"golang.org/x/sync/errgroup"
+
+	"mellowthump/core/group"
 
 	"mellowthump/app/store"
 	"mellowthump/app/web/hits"
@@ -219,7 +220,7 @@ func (h *handlers) runSplit(ctx context.Context, j store.Job, report worker.Repo
 func (h *handlers) splitInto(ctx context.Context, src audio.Source, report worker.Report) ([]string, error) {
 	is := src.Format()
 	names := make([]string, len(session.PartKinds))
-	var files errgroup.Group
+	var files group.Group
 	var ends []*io.PipeWriter
 	var parts []*wav.Writer
 	for i := range names {

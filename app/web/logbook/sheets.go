@@ -8,6 +8,7 @@ import (
 
 	"mellowthump/app/store"
 	"mellowthump/app/web/shell"
+	"mellowthump/core/group"
 	"mellowthump/core/mix"
 	"mellowthump/core/runsheet"
 )
@@ -69,22 +70,25 @@ func (s *sheets) of(song *store.Song, c runsheet.Choice) *making {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	m := &making{key: key, work: &mix.Work{}, stop: stop, changed: make(chan struct{})}
-	m.idle = time.AfterFunc(nobody, m.leave)
+	m.idle = group.After(nobody, m.leave)
 	s.all = append(s.all, m)
 	for len(s.all) > sheetsKept {
 		s.all[0].leave()
 		s.all = s.all[1:]
 	}
 	plain := song.Song.Clone()
-	go func() {
-		bench, err := s.Bench(ctx, &plain)
+	group.Beside(func() {
 		var sheet *runsheet.Sheet
-		if err == nil {
-			sheet, err = runsheet.Make(mix.Follow(ctx, m.work), s.Renderer, &plain, bench.Facts, c, func(r runsheet.Row) { m.tell(func() { m.rows = append(m.rows, r) }) })
-		}
+		err := group.Try(func() error {
+			bench, err := s.Bench(ctx, &plain)
+			if err == nil {
+				sheet, err = runsheet.Make(mix.Follow(ctx, m.work), s.Renderer, &plain, bench.Facts, c, func(r runsheet.Row) { m.tell(func() { m.rows = append(m.rows, r) }) })
+			}
+			return err
+		})
 		m.tell(func() { m.sheet, m.err = sheet, err })
 		m.idle.Stop()
-	}()
+	})
 	return m
 }
 

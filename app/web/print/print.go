@@ -10,7 +10,8 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"golang.org/x/sync/errgroup"
+
+	"mellowthump/core/group"
 
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
@@ -239,7 +240,7 @@ func (h *handlers) costs(c *gin.Context) {
 	plain := rules
 	plain.School = "limit"
 	var own, limit []print.Cost
-	g, ctx := errgroup.WithContext(c.Request.Context())
+	g, ctx := group.WithContext(c.Request.Context())
 	g.Go(func() (err error) {
 		own, err = v.Bench.Costs(ctx, rules)
 		return err

@@ -10,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/store"
+	"mellowthump/core/group"
 )
 
 // Load reads the song of a request; where it cannot, it answers and returns nil.
@@ -49,6 +50,9 @@ func (s *Server) FailWith(c *gin.Context, err error) {
 		s.Fail(c, http.StatusInsufficientStorage, "The disk is full, so that was not done. The song is as it was; make room, then do it again.")
 	case errors.As(err, &no), errors.As(err, &bad):
 		s.Fail(c, http.StatusUnprocessableEntity, Sentence(err.Error()))
+	case group.Stopped(err): // logged where it stopped
+		slog.Error("a request stopped short", "path", c.Request.URL.Path)
+		s.Fail(c, http.StatusInternalServerError, "Something went wrong inside the program. Your song is as it was.")
 	default:
 		slog.Error("a request failed", "path", c.Request.URL.Path, "err", err)
 		s.Fail(c, http.StatusInternalServerError, "That did not work: "+err.Error()+". The song is as it was.")

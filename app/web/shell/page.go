@@ -8,7 +8,8 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"golang.org/x/sync/errgroup"
+
+	"mellowthump/core/group"
 
 	"mellowthump/app/store"
 	"mellowthump/core/bench"
@@ -101,7 +102,7 @@ func (s *Server) top(c *gin.Context, v *View) error {
 		l = listening{Solo: mix.SoloBoth, Loop: v.Win}
 	}
 	ctx := c.Request.Context()
-	var g errgroup.Group // they share renders through the cache, and the processors
+	var g group.Group // they share renders through the cache, and the processors
 	g.Go(func() error { return s.fillDeck(c, v, l) })
 	if len(v.Stems) > 0 {
 		g.Go(func() (err error) {
@@ -132,7 +133,7 @@ func (s *Server) show(c *gin.Context, status int, song *store.Song, stage string
 
 // fill measures what a page shows, and draws its sheet.
 func (s *Server) fill(c *gin.Context, v *View) error {
-	var g errgroup.Group
+	var g group.Group
 	g.Go(func() error { return s.top(c, v) })
 	err := s.judge(c, v)
 	var data any

@@ -4,13 +4,13 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
-	"sync"
 
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/store"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
+	"mellowthump/core/group"
 )
 
 // marks answers with the marks of all stages. What was counted for this revision is not counted again.
@@ -19,19 +19,15 @@ func (s *Server) marks(c *gin.Context) {
 	if v == nil {
 		return
 	}
-	var wg sync.WaitGroup
-	errs := make([]error, len(v.Rail))
+	var g group.Group
 	for i := range v.Rail {
 		if r := &v.Rail[i]; r.Judged && r.Rev != v.Rev {
-			wg.Go(func() { errs[i] = s.countStage(c, v.Bench, v.ID, v.Rev, r) })
+			g.Go(func() error { return s.countStage(c, v.Bench, v.ID, v.Rev, r) })
 		}
 	}
-	wg.Wait()
-	for _, err := range errs {
-		if err != nil {
-			s.FailWith(c, err)
-			return
-		}
+	if err := g.Wait(); err != nil {
+		s.FailWith(c, err)
+		return
 	}
 	s.Write(c, http.StatusOK, "marks", v)
 }
@@ -39,9 +35,12 @@ func (s *Server) marks(c *gin.Context) {
 // countStage judges one stage and counts what is open.
 func (s *Server) countStage(c *gin.Context, b *bench.Bench, song string, rev int64, r *railItem) error {
 	stage := s.stageOf(r.Key)
-	all, err := stage.Findings(c, b)
+	var all []find.Finding
+	err := group.Try(func() (err error) { all, err = stage.Findings(c, b); return err })
 	m := mark{Rev: rev}
 	switch {
+	case group.Stopped(err): // its own page says so
+		return nil
 	case bench.Trouble(err) != "": // nothing to judge, nothing settled
 	case err != nil:
 		return err

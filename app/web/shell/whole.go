@@ -11,6 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/core/group"
 	"mellowthump/core/mix"
 )
 
@@ -106,7 +107,7 @@ func (s *Server) tire(c *gin.Context) {
 	if s.whole.rest != nil {
 		s.whole.rest.Stop()
 	}
-	s.whole.rest = time.AfterFunc(restAfter, s.Rest)
+	s.whole.rest = group.After(restAfter, s.Rest)
 }
 
 // Rest gives back what the renders of the last songs take, but for the latest.

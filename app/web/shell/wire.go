@@ -15,6 +15,7 @@ import (
 
 	"mellowthump/app/store"
 	"mellowthump/app/worker"
+	"mellowthump/core/group"
 	"mellowthump/core/mix"
 )
 
@@ -38,8 +39,7 @@ func New(st *store.Store, who Access, templates, static fs.FS, stages func(*Serv
 	r := gin.New()
 	r.MaxMultipartMemory = pageBytes
 	r.Use(gin.CustomRecovery(func(c *gin.Context, v any) {
-		slog.Error("a handler stopped short", "path", c.Request.URL.Path, "panic", v)
-		s.Fail(c, http.StatusInternalServerError, "Something went wrong inside the program. Your song is as it was.")
+		s.FailWith(c, group.Recovered(v))
 	}))
 	r.Use(s.letIn, s.tire)
 	if err := s.serveStatic(r, static); err != nil {
