@@ -9,12 +9,11 @@ import (
 	"fmt"
 	"math"
 
-	"mellowthump/core/group"
-
 	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/demo"
+	"mellowthump/core/group"
 	"mellowthump/core/intake"
 	"mellowthump/core/session"
 )

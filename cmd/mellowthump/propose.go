@@ -12,12 +12,11 @@ import (
 	"strconv"
 	"strings"
 
-	"mellowthump/core/group"
-
 	"mellowthump/app/store"
 	"mellowthump/app/unpack"
 	"mellowthump/core/archive"
 	"mellowthump/core/bench"
+	"mellowthump/core/group"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"

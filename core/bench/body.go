@@ -5,11 +5,10 @@ import (
 	"runtime"
 	"slices"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/body"
 	"mellowthump/core/device"
 	"mellowthump/core/find"
+	"mellowthump/core/group"
 	"mellowthump/core/mix"
 )
 

@@ -3,9 +3,8 @@ package bench
 import (
 	"context"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/find"
+	"mellowthump/core/group"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/room"

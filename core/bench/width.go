@@ -5,11 +5,10 @@ import (
 	"runtime"
 	"slices"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/find"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"

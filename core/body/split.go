@@ -8,10 +8,9 @@ import (
 
 	"gonum.org/v1/gonum/dsp/fourier"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/group"
 )
 
 // The split of a file into what is struck, what is sustained, and the rest: own choice, tried on recorded drums over recorded

@@ -7,10 +7,9 @@ import (
 	"runtime"
 	"slices"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"

@@ -9,11 +9,10 @@ import (
 	"sync"
 	"testing"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/dsp"
 	"mellowthump/core/duck"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"

@@ -10,10 +10,9 @@ import (
 	"strings"
 	"testing"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"

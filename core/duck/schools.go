@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"mellowthump/core/group"
-
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"

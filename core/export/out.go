@@ -16,12 +16,11 @@ import (
 	"slices"
 	"strings"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/archive"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/figure"
+	"mellowthump/core/group"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"

@@ -8,10 +8,9 @@ import (
 	"strings"
 	"sync/atomic"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/find"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )

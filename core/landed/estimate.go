@@ -7,7 +7,6 @@ import (
 	"slices"
 
 	"mellowthump/core/group"
-
 	"mellowthump/core/move"
 )
 

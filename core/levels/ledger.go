@@ -9,7 +9,6 @@ import (
 	"runtime"
 
 	"mellowthump/core/group"
-
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"

@@ -7,9 +7,8 @@ import (
 	"runtime"
 	"sync"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/audio"
+	"mellowthump/core/group"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )

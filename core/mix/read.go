@@ -4,10 +4,9 @@ import (
 	"context"
 	"fmt"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/group"
 	"mellowthump/core/move"
 )
 

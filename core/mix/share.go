@@ -5,9 +5,8 @@ import (
 	"slices"
 	"sort"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/audio"
+	"mellowthump/core/group"
 	"mellowthump/core/session"
 )
 

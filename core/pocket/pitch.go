@@ -7,7 +7,6 @@ import (
 	"sort"
 
 	"mellowthump/core/group"
-
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"

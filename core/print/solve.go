@@ -4,9 +4,8 @@ import (
 	"context"
 	"math"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/audio"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"

@@ -5,10 +5,9 @@ import (
 	"math"
 	"sort"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/group"
 	"mellowthump/core/move"
 )
 

@@ -7,9 +7,8 @@ import (
 	"runtime"
 	"strings"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/figure"
+	"mellowthump/core/group"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"

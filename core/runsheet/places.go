@@ -5,9 +5,8 @@ import (
 	"math"
 	"runtime"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/bench"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 )
 

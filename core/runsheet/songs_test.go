@@ -7,11 +7,10 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"mellowthump/core/group"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/demo"
 	"mellowthump/core/dsp"
+	"mellowthump/core/group"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"

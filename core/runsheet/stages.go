@@ -76,39 +76,59 @@ func (w *walk) open(ctx context.Context, stage string) ([]find.Finding, error) {
 	return nil, nil
 }
 
-// stage makes the rows of a stage; only the one of a key, where one is given.
+// mostAnew is how often a stage is judged anew for what a row of it has changed.
+const mostAnew = 3
+
+// stage makes the rows of a stage; only the one of a key, where one is given. It ends, whatever is found: what is left is judged anew for a row that was made just now and changed something, and
+// not too often; a row is made once.
 func (w *walk) stage(ctx context.Context, stage, only string) error {
+	left := 0
+	if only == "" && rejudged(stage) {
+		left = mostAnew
+	}
+	for anew := true; anew; left-- {
+		var err error
+		if anew, err = w.judged(ctx, stage, only, left > 0); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// judged judges a stage and makes its rows; where it may, it ends with the first that changed the song, for what is left is to be judged anew.
+func (w *walk) judged(ctx context.Context, stage, only string, may bool) (anew bool, err error) {
 	open, err := w.open(ctx, stage)
 	if err != nil {
-		return err
+		return false, err
 	}
 	if stage == "intake" { // a layer that is upside down is so in its file: the levels are set of what is left of it
 		layers, err := w.open(ctx, "pocket")
 		if err != nil {
-			return err
+			return false, err
 		}
 		layers, _ = part(layers, func(f find.Finding) bool { return kindOf(f.ID) == layerKind })
 		open = append(find.At(stage, layers), open...)
 	}
 	if len(open) == 0 && stage != "duck" {
-		return nil
+		return false, nil
 	}
 	plans, err := w.plans(ctx, stage, open)
 	if err != nil {
-		return err
+		return false, err
 	}
 	for _, p := range plans {
 		if only != "" && p.stage+"/"+p.id != only {
 			continue
 		}
+		was := w.at
 		if err := w.row(ctx, p); err != nil {
-			return err
+			return false, err
 		}
-		if last := len(w.sheet.Rows) - 1; only == "" && rejudged(stage) && last >= 0 && w.sheet.Rows[last].Kept && w.sheet.Rows[last].Stage == stage {
-			return w.stage(ctx, stage, "") // what is left is judged anew
+		if may && w.at != was && !reflect.DeepEqual(w.at.Song, was.Song) {
+			return true, nil
 		}
 	}
-	return nil
+	return false, nil
 }
 
 // rejudged reports whether a change of a stage may answer what else it told, or set the same again.

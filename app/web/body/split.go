@@ -13,8 +13,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"mellowthump/core/group"
-
 	"mellowthump/app/store"
 	"mellowthump/app/web/hits"
 	"mellowthump/app/web/plot"
@@ -24,6 +22,7 @@ import (
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/bench"
 	"mellowthump/core/body"
+	"mellowthump/core/group"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )

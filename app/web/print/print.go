@@ -11,14 +11,13 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"mellowthump/core/group"
-
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
+	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/print"

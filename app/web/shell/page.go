@@ -9,11 +9,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"mellowthump/core/group"
-
 	"mellowthump/app/store"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
+	"mellowthump/core/group"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
