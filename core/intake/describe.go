@@ -167,6 +167,9 @@ func (p *Portrait) attacks(e []float64) {
 	for _, v := range e {
 		loudest = max(loudest, v)
 	}
+	if loudest == 0 { // a mono sum that is silent: the channels are each other upside down
+		return
+	}
 	floor := loudest * math.Pow(10, -attackUnder/10)
 	var strikes, decays []meter.Figure
 	for i := 0; i < len(e); i++ {
