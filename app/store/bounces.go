@@ -6,6 +6,8 @@ import (
 	"errors"
 	"time"
 
+	"mellowthump/core/session"
+
 	"github.com/jmoiron/sqlx"
 )
 
@@ -20,6 +22,7 @@ const (
 	BounceSame   BounceState = "same" // what the song has
 	BounceAsked  BounceState = "asked"
 	BounceFailed BounceState = "failed"
+	BounceOlder  BounceState = "older" // than what its stem has from the folder
 )
 
 // Bounce is a file of a song's bounce folder as it was seen last.
@@ -114,6 +117,47 @@ func setBounce(ctx context.Context, db sqlx.ExtContext, b Bounce) error {
 	_, err := sqlx.NamedExecContext(ctx, db, `INSERT INTO bounces (song_id, name, size, mod, state, stem, sha, said, seen) VALUES (:song_id, :name, :size, :mod, :state, :stem, :sha, :said, :seen)
 		ON CONFLICT (song_id, name) DO UPDATE SET size = excluded.size, mod = excluded.mod, state = excluded.state, stem = excluded.stem, sha = excluded.sha, said = excluded.said, seen = excluded.seen`, b)
 	return err
+}
+
+// Older reports whether a bounce is not what counts: its file was written anew since, or its stem has a later one of the folder already. stem is whose file it is; empty: that is not known yet.
+func (s *Store) Older(ctx context.Context, b Bounce, stem string) (bool, error) {
+	all, err := s.Bounces(ctx, b.SongID)
+	if err != nil {
+		return false, err
+	}
+	for _, o := range all {
+		if o.Name == b.Name && !o.is(b) || stem != "" && o.Name != b.Name && o.Stem == stem && o.State == BounceTaken && o.Mod().After(b.Mod()) {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// is reports whether two are of one file as it stood.
+func (b Bounce) is(o Bounce) bool { return b.Name == o.Name && b.Size == o.Size && b.Stamp == o.Stamp }
+
+// EndBounce notes what became of a file, unless it was written anew since.
+func (s *Store) EndBounce(ctx context.Context, b Bounce) error {
+	return s.in(ctx, func(tx *sqlx.Tx) error { return endBounce(ctx, tx, b) })
+}
+
+func endBounce(ctx context.Context, tx *sqlx.Tx, b Bounce) error {
+	var n int
+	if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) FROM bounces WHERE song_id = ? AND name = ? AND size = ? AND mod = ?`, b.SongID, b.Name, b.Size, b.Stamp); err != nil || n == 0 {
+		return err
+	}
+	b.Seen = ""
+	return setBounce(ctx, tx, b)
+}
+
+// TakeBounce is an edit that puts a bounce in its stem's place: it, the end of its job and what became of the file are stored together. base is as for Edit.
+func (s *Store) TakeBounce(ctx context.Context, base int64, edit session.Edit, job int64, b Bounce) error {
+	return s.in(ctx, func(tx *sqlx.Tx) error {
+		if err := editDone(ctx, tx, b.SongID, base, edit, job); err != nil {
+			return err
+		}
+		return endBounce(ctx, tx, b)
+	})
 }
 
 // ForgetBounces forgets the files of a song's folder that are in a state: they are taken as new ones.

@@ -260,17 +260,19 @@ func (s *Store) Edit(ctx context.Context, id string, base int64, edit session.Ed
 
 // EditDone is an edit that ends jobs: all is stored, or nothing. base is as for Edit.
 func (s *Store) EditDone(ctx context.Context, id string, base int64, edit session.Edit, jobs ...int64) error {
-	return s.in(ctx, func(tx *sqlx.Tx) error {
-		if _, err := edited(ctx, tx, id, base, edit); err != nil {
+	return s.in(ctx, func(tx *sqlx.Tx) error { return editDone(ctx, tx, id, base, edit, jobs...) })
+}
+
+func editDone(ctx context.Context, tx *sqlx.Tx, id string, base int64, edit session.Edit, jobs ...int64) error {
+	if _, err := edited(ctx, tx, id, base, edit); err != nil {
+		return err
+	}
+	for _, job := range jobs {
+		if err := setJob(ctx, tx, job, Done, 1, ""); err != nil {
 			return err
 		}
-		for _, job := range jobs {
-			if err := setJob(ctx, tx, job, Done, 1, ""); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	}
+	return nil
 }
 
 func edited(ctx context.Context, tx *sqlx.Tx, id string, base int64, edit session.Edit) (int64, error) {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -54,7 +55,7 @@ const (
 type Pool struct {
 	jobs  Jobs
 	kinds map[string]Kind
-	slots chan struct{}
+	slots slots
 	ctx   context.Context
 	stop  context.CancelFunc
 	wg    group.Group
@@ -67,7 +68,7 @@ type Pool struct {
 // New returns a pool with as many slots as there are processors.
 func New(jobs Jobs, kinds map[string]Kind) *Pool {
 	ctx, stop := context.WithCancel(context.Background())
-	return &Pool{jobs: jobs, kinds: kinds, slots: make(chan struct{}, runtime.GOMAXPROCS(0)),
+	return &Pool{jobs: jobs, kinds: kinds, slots: slots{free: runtime.GOMAXPROCS(0)},
 		ctx: ctx, stop: stop, cancels: map[int64]context.CancelCauseFunc{}, noRoom: map[int64]bool{}}
 }
 
@@ -125,11 +126,53 @@ func (p *Pool) Close() {
 	}
 }
 
+// slots are given to jobs in the order in which they came.
+type slots struct {
+	mu    sync.Mutex
+	free  int
+	queue []chan struct{}
+}
+
+// join takes a place in the queue; what it returns is closed when the slot is there.
+func (s *slots) join() chan struct{} {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	turn := make(chan struct{})
+	if s.free > 0 {
+		s.free--
+		close(turn)
+	} else {
+		s.queue = append(s.queue, turn)
+	}
+	return turn
+}
+
+// leave gives a slot back, or the place in the queue of one that waits for it no more.
+func (s *slots) leave(turn chan struct{}) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if i := slices.Index(s.queue, turn); i >= 0 {
+		s.queue = slices.Delete(s.queue, i, i+1)
+		return
+	}
+	if len(s.queue) == 0 {
+		s.free++
+		return
+	}
+	close(s.queue[0])
+	s.queue = s.queue[1:]
+}
+
+// start puts a job in the queue.
 func (p *Pool) start(j store.Job) {
 	ctx, cancel := context.WithCancelCause(p.ctx)
 	p.mu.Lock()
 	p.cancels[j.ID] = cancel
 	p.mu.Unlock()
+	var turn chan struct{}
+	if !p.kinds[j.Kind].Light {
+		turn = p.slots.join()
+	}
 	p.wg.Go(func() error {
 		defer func() {
 			cancel(nil)
@@ -137,14 +180,12 @@ func (p *Pool) start(j store.Job) {
 			delete(p.cancels, j.ID)
 			p.mu.Unlock()
 		}()
-		slots := p.slots
-		if p.kinds[j.Kind].Light {
-			slots = make(chan struct{}, 1)
-		}
-		select {
-		case slots <- struct{}{}:
-			defer func() { <-slots }()
-		case <-ctx.Done():
+		if turn != nil {
+			defer p.slots.leave(turn)
+			select {
+			case <-turn:
+			case <-ctx.Done():
+			}
 		}
 		p.run(ctx, j)
 		return nil

@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -92,11 +95,14 @@ func TestCancelRunningAndQueued(t *testing.T) {
 		return ctx.Err()
 	})
 	var ids []int64
-	for range cap(p.slots) + 2 { // more than there are slots
+	for range runtime.GOMAXPROCS(0) + 2 { // more than there are slots
 		ids = append(ids, submit(t, p, song, "work"))
 	}
-	for len(p.slots) < cap(p.slots) {
+	for free := 1; free > 0; {
 		<-time.After(time.Millisecond)
+		p.slots.mu.Lock()
+		free = p.slots.free
+		p.slots.mu.Unlock()
 	}
 	for i := len(ids) - 1; i >= 0; i-- {
 		p.Cancel(ids[i])
@@ -184,7 +190,7 @@ func TestLightJobsTakeNoSlot(t *testing.T) {
 		}
 	})
 	var waiting []int64
-	for range 2*cap(p.slots) + 1 {
+	for range 2*runtime.GOMAXPROCS(0) + 1 {
 		waiting = append(waiting, submit(t, p, song, "light"))
 	}
 	reaches(t, st, submit(t, p, song, "work"), store.Done)
@@ -280,7 +286,7 @@ func TestDeafJobs(t *testing.T) {
 	never := make(chan bool)
 	p := New(st, map[string]Kind{"deaf": {Run: func(context.Context, store.Job, Report) error { <-never; return nil }}, "work": {Run: func(context.Context, store.Job, Report) error { return nil }}})
 	var ids []int64
-	for range cap(p.slots) {
+	for range runtime.GOMAXPROCS(0) {
 		ids = append(ids, submit(t, p, song, "deaf"))
 	}
 	for _, id := range ids {
@@ -294,5 +300,38 @@ func TestDeafJobs(t *testing.T) {
 	p.Close()
 	if d := time.Since(begin); d > 2*patience {
 		t.Errorf("the program takes %v to stop", d)
+	}
+}
+
+// Jobs begin in the order in which they came, also those that a stop of the program left.
+func TestInOrder(t *testing.T) {
+	st, song := fresh(t)
+	var want []int64
+	for range 20 {
+		id, err := st.AddJob(context.Background(), store.Job{SongID: song, Kind: "work", State: store.Queued})
+		if err != nil {
+			t.Fatal(err)
+		}
+		want = append(want, id)
+	}
+	var mu sync.Mutex
+	var got []int64
+	p := New(st, map[string]Kind{"work": {Run: func(_ context.Context, j store.Job, _ Report) error {
+		mu.Lock()
+		defer mu.Unlock()
+		got = append(got, j.ID)
+		return nil
+	}}})
+	defer p.Close()
+	p.slots.free = 1
+	if err := p.Resume(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	want = append(want, submit(t, p, song, "work"))
+	reaches(t, st, want[len(want)-1], store.Done)
+	mu.Lock()
+	defer mu.Unlock()
+	if !slices.Equal(got, want) {
+		t.Errorf("begun in the order %v", got)
 	}
 }

@@ -180,6 +180,8 @@ func (r *Renderer) GainOf(ctx context.Context, song *session.Song, st *session.S
 
 // Work is what a long piece of work does now and how far it is with it; it is safe for use by several goroutines.
 type Work struct {
+	Told func(what string, part float64) // called at each change, beside others; nil: it is asked
+
 	mu   sync.Mutex
 	what string
 	part float64
@@ -198,6 +200,7 @@ func Doing(ctx context.Context, what string) {
 		w.mu.Lock()
 		w.what, w.part = what, 0
 		w.mu.Unlock()
+		w.tell(what, 0)
 	}
 }
 
@@ -219,6 +222,14 @@ func following(ctx context.Context) func(part float64) {
 	return func(part float64) {
 		w.mu.Lock()
 		w.part = part
+		what := w.what
 		w.mu.Unlock()
+		w.tell(what, part)
+	}
+}
+
+func (w *Work) tell(what string, part float64) {
+	if w.Told != nil {
+		w.Told(what, part)
 	}
 }

@@ -18,11 +18,15 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/intake"
+	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
 // A bounce folder closes the loop to the program in which a song is worked on: what is bounced there comes in by itself, and is
 // compared with what was planned. One loop looks into all folders; each file that is complete becomes a job.
+
+// readShare is the part of the way that is done when a bounce is read and measured.
+const readShare = 0.4
 
 // bounceTries is how often a bounce is compared anew because another file of its stem came in meanwhile.
 const bounceTries = 5
@@ -203,14 +207,46 @@ func (h *handlers) runBounce(ctx context.Context, j store.Job, report worker.Rep
 		}
 	}
 	h.Store.DropIncoming(p.Incoming)
-	if e := h.Store.SetBounce(context.WithoutCancel(ctx), b); e != nil && err == nil {
+	if b.State == store.BounceTaken { // that is stored
+		return err
+	}
+	if e := h.Store.EndBounce(context.WithoutCancel(ctx), b); e != nil && err == nil {
 		err = e
 	}
 	return err
 }
 
+// turns lets one bounce of a song be compared and taken at a time: each looks at what those before it have put in.
+type turns struct {
+	mu sync.Mutex
+	of map[string]chan struct{}
+}
+
+// take waits for a song's turn; done gives it on.
+func (t *turns) take(ctx context.Context, song string) (done func(), err error) {
+	t.mu.Lock()
+	if t.of == nil {
+		t.of = map[string]chan struct{}{}
+	}
+	one := t.of[song]
+	if one == nil {
+		one = make(chan struct{}, 1)
+		t.of[song] = one
+	}
+	t.mu.Unlock()
+	select {
+	case one <- struct{}{}:
+		return func() { <-one }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
 func (h *handlers) takeBounce(ctx context.Context, j store.Job, p *bouncePayload, b *store.Bounce, report worker.Report) error {
-	sha, a, _, err := h.measured(ctx, p.Incoming, j.Name, report)
+	if older, err := h.Store.Older(ctx, *b, ""); err != nil || older { // it was written anew while this waited
+		return err
+	}
+	sha, a, _, err := h.measured(ctx, p.Incoming, j.Name, func(part float64, what string) { report(readShare*part, what) })
 	if err != nil {
 		return err
 	}
@@ -218,7 +254,14 @@ func (h *handlers) takeBounce(ctx context.Context, j store.Job, p *bouncePayload
 	if p.Held, err = h.holdsFile(ctx, j.SongID, sha); err != nil {
 		return err
 	}
-	report(0.9, "comparing")
+	report(readShare, "waiting for the bounce before it")
+	done, err := h.turns.take(ctx, j.SongID)
+	if err != nil {
+		return err
+	}
+	defer done()
+	report(readShare, "comparing")
+	ctx = mix.Follow(ctx, &mix.Work{Told: func(_ string, part float64) { report(readShare+(1-readShare)*part, "comparing") }})
 	for try := 1; ; try++ {
 		song, err := h.Store.Load(ctx, j.SongID)
 		if err != nil {
@@ -236,17 +279,25 @@ func (h *handlers) takeBounce(ctx context.Context, j store.Job, p *bouncePayload
 		case st == nil:
 			return h.askBounce(ctx, j, p, b)
 		}
+		if older, err := h.Store.Older(ctx, *b, st.ID); err != nil || older {
+			b.State, b.Stem, b.Said = store.BounceOlder, st.ID, "it is older than the bounce that "+st.Name+" has; to take it all the same, drop it on the stem"
+			return err
+		}
 		e, err := h.bounced(ctx, song, st, sha, p.Held)
 		if err != nil {
 			return err
 		}
-		b.Stem = st.ID
-		err = h.Store.EditDone(context.WithoutCancel(ctx), j.SongID, song.Rev, e, j.ID)
+		if older, err := h.Store.Older(ctx, *b, st.ID); err != nil || older { // while it was compared
+			return err
+		}
+		taken := *b
+		taken.Stem, taken.State = st.ID, store.BounceTaken
+		err = h.Store.TakeBounce(context.WithoutCancel(ctx), song.Rev, e, j.ID, taken)
 		if errors.Is(err, store.ErrConflict) && try < bounceTries {
 			continue
 		}
 		if err == nil {
-			b.State = store.BounceTaken
+			*b = taken
 		}
 		return err
 	}

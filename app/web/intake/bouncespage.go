@@ -167,8 +167,10 @@ func bounceRowOf(ctx context.Context, v *bench.Bench, b store.Bounce, waits bool
 	switch {
 	case st == nil:
 		r.State, r.Said = "its stem is gone", "the stem that it was the file of was removed"
-	case st.Audio != b.SHA:
+	case st.Audio != b.SHA && b.State != store.BounceOlder:
 		r.State, r.Said = "not its file now", "it was the file of "+st.Name+"; undone, or another came after it"
+	case b.State == store.BounceOlder:
+		r.State = "left"
 	case b.State == store.BounceSame:
 		r.Stem, r.State = st, "as before"
 	case st.Back == nil:

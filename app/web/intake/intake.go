@@ -26,6 +26,7 @@ import (
 type handlers struct {
 	*shell.Server
 	watched *watched
+	turns   turns // of the bounces of a song
 }
 
 type sheet struct {

@@ -14,7 +14,7 @@ type Taking func(answer gin.HandlerFunc) gin.HandlerFunc
 
 // Stage returns the stage, and what takes finished tracks in, which Levels shows, and a voice, which Room does.
 func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
-	h := &handlers{s, newWatched()}
+	h := &handlers{Server: s, watched: newWatched()}
 	return &shell.Stage{
 		Key: "intake", Name: "Intake", Question: "What did I bring, what is it, is any of it broken?",
 		Bare:     true,
