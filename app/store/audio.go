@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/group"
@@ -108,6 +110,11 @@ func (s *Store) SweepAudio(ctx context.Context) ([]string, error) {
 		if err != nil || !st.Mode().IsRegular() || registered[f.Name()] || time.Since(st.ModTime()) < aLeft {
 			continue
 		}
+		if used, err := s.Uses(ctx, strings.TrimSuffix(f.Name(), filepath.Ext(f.Name()))); err != nil {
+			return swept, err
+		} else if used { // its row is missing, and comes back when it is asked for
+			continue
+		}
 		if err := os.Remove(filepath.Join(s.dir, "audio", f.Name())); err != nil {
 			return swept, err
 		}
@@ -141,6 +148,8 @@ func (s *Store) audioPath(sha, ext string) string {
 // between the two leaves a file that the next import of the same audio takes over. The upload itself stays: until its
 // job has ended it can be taken in again.
 func (s *Store) Register(ctx context.Context, incoming, sha string, a *intake.Analysis) error {
+	s.files.Lock()
+	defer s.files.Unlock()
 	path := s.incomingPath(incoming)
 	st, err := os.Stat(path)
 	if err != nil {
@@ -204,9 +213,20 @@ func (s *Store) OpenRaw(sha string) (*os.File, error) {
 	return f, err
 }
 
-// Facts returns what is known of a file; ErrNotFound where it was never measured. Facts of an older analyser are measured
+// Registered returns what is known of a file; ErrNotFound where it was never measured. Facts of an older analyser are measured
 // anew, once for all who ask, whoever of them goes away.
-func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error) {
+func (s *Store) Registered(ctx context.Context, sha string) (*intake.Analysis, error) {
+	a, err := s.known(ctx, sha)
+	if a == nil && err == nil {
+		return s.remeasured(ctx, sha)
+	}
+	return a, err
+}
+
+// known are the facts of a file that are there; nil where it is to be measured anew.
+func (s *Store) known(ctx context.Context, sha string) (*intake.Analysis, error) {
+	s.files.RLock() // what is read here is of a file that stays
+	defer s.files.RUnlock()
 	s.mu.Lock()
 	a := s.facts[sha]
 	s.mu.Unlock()
@@ -216,18 +236,82 @@ func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error)
 	var body string
 	err := s.db.GetContext(ctx, &body, `SELECT body FROM facts WHERE sha = ? AND version = ?`, sha, intake.Version)
 	if errors.Is(err, sql.ErrNoRows) {
-		return s.remeasured(ctx, sha)
+		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
 	a = &intake.Analysis{}
 	if err := json.Unmarshal([]byte(body), a); err != nil {
-		return s.remeasured(ctx, sha) // damaged: the file itself knows best
+		return nil, nil // damaged: the file itself knows best
 	}
 	a.Damage = s.damage(ctx, sha)
-	s.keep(sha, a)
-	return a, nil
+	return s.first(sha, a), nil
+}
+
+// Facts are the facts of a file that a song has: where nothing is known of it, neither file nor row, they say that it is gone. A song opens all the same.
+func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error) {
+	a, err := s.Registered(ctx, sha)
+	if errors.Is(err, ErrNotFound) {
+		return goneFacts(gone), nil
+	}
+	return a, err
+}
+
+const gone = "gone from the data folder"
+
+// goneFacts stand for those of a file of which nothing is known: a second of silence.
+func goneFacts(damage string) *intake.Analysis {
+	const rate = 44100
+	a, err := intake.Analyse(context.Background(), audio.Silence{Is: audio.Format{Container: "wav", Encoding: audio.Float, BitDepth: 32, Rate: rate, Channels: 1, Frames: rate}}, "", nil)
+	if err != nil {
+		panic("store: silence is not measured: " + err.Error())
+	}
+	a.Damage = damage
+	return a
+}
+
+// Forget takes all out of the database that is known of a file.
+func (s *Store) Forget(ctx context.Context, sha string) error {
+	s.files.Lock()
+	defer s.files.Unlock()
+	s.forget(sha)
+	return s.in(ctx, func(tx *sqlx.Tx) error { return forgetRows(ctx, tx, sha) })
+}
+
+func forgetRows(ctx context.Context, tx *sqlx.Tx, sha string) error {
+	for _, query := range []string{`DELETE FROM facts WHERE sha = ?`, `DELETE FROM audio_files WHERE sha = ?`} {
+		if _, err := tx.ExecContext(ctx, query, sha); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Uses reports whether a song has a file, at any of its revisions.
+func (s *Store) Uses(ctx context.Context, sha string) (bool, error) {
+	var n int
+	err := s.db.GetContext(ctx, &n, `SELECT EXISTS (SELECT 1 FROM revisions WHERE instr(body, ?))`, sha)
+	return n > 0, err
+}
+
+// restored registers a file that is in its place, whole, and whose row is missing; ErrNotFound where there is none.
+func (s *Store) restored(ctx context.Context, sha string) error {
+	s.files.Lock()
+	defer s.files.Unlock()
+	if len(sha) != 2*sha256.Size || filepath.Base(sha) != sha {
+		return ErrNotFound
+	}
+	path := s.audioPath(sha, "wav")
+	st, err := os.Stat(path)
+	if err != nil {
+		return ErrNotFound
+	}
+	if is, err := hash(path); err != nil || is != sha {
+		return ErrNotFound
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT INTO audio_files (sha, ext, bytes, created) VALUES (?, 'wav', ?, ?) ON CONFLICT DO NOTHING`, sha, st.Size(), now())
+	return err
 }
 
 // damage says what became of a registered file, "" where it is whole: its size is compared, and where it was written to
@@ -244,7 +328,7 @@ func (s *Store) damage(ctx context.Context, sha string) string {
 	st, err := os.Stat(path)
 	switch created, _ := time.Parse(time.RFC3339Nano, row.Created); {
 	case errors.Is(err, os.ErrNotExist):
-		return "gone from the data folder"
+		return gone
 	case err != nil:
 		return "not to be read"
 	case st.Size() < row.Bytes:
@@ -260,6 +344,17 @@ func (s *Store) damage(ctx context.Context, sha string) string {
 		os.Chtimes(path, time.Time{}, created) // it need not be hashed again
 	}
 	return ""
+}
+
+// first keeps what is known of a file, unless somebody was faster, and returns what is kept.
+func (s *Store) first(sha string, a *intake.Analysis) *intake.Analysis {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if was := s.facts[sha]; was != nil {
+		return was
+	}
+	s.facts[sha] = a
+	return a
 }
 
 func (s *Store) keep(sha string, a *intake.Analysis) {
@@ -287,7 +382,7 @@ func (s *Store) remeasured(ctx context.Context, sha string) (*intake.Analysis, e
 	var there string
 	err := s.db.GetContext(ctx, &there, `SELECT sha FROM audio_files WHERE sha = ?`, sha)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, ErrNotFound
+		err = s.restored(ctx, sha)
 	}
 	if err != nil {
 		return nil, err
@@ -303,7 +398,7 @@ func (s *Store) remeasured(ctx context.Context, sha string) (*intake.Analysis, e
 				return err
 			})
 			if m.err == nil {
-				s.keep(sha, m.a)
+				m.a = s.first(sha, m.a)
 			}
 			s.mu.Lock()
 			delete(s.measuring, sha)
@@ -335,6 +430,9 @@ func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, er
 	}
 	if known.Damage = s.damage(ctx, sha); known.Damage != "" && known.Format != "" {
 		return &known, nil
+	}
+	if known.Damage != "" {
+		return goneFacts(known.Damage), nil
 	}
 	src, closeFile, err := s.open(sha)
 	if err != nil {

@@ -121,7 +121,42 @@ func (s *Store) Frees(ctx context.Context, id string) (int64, error) {
 // bytes that are free now. One that is not deleted stays (ErrConflict), and while files come in so does any: one of them may
 // be of its audio (Refused).
 func (s *Store) Remove(ctx context.Context, id string) (freed int64, err error) {
-	var files []aloneRow
+	files, freed, err := s.removeRows(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	if err := s.DropPrints(id, 0); err != nil {
+		return freed, err
+	}
+	for _, f := range files { // the rows are gone: one that stays is swept at a later start
+		if err := s.removeFile(ctx, f); err != nil {
+			return freed, err
+		}
+	}
+	return freed, nil
+}
+
+// unlink removes a file; tests make it slow.
+var unlink = os.Remove
+
+// removeFile removes an audio file that has no row any more, unless it came in again meanwhile.
+func (s *Store) removeFile(ctx context.Context, f aloneRow) error {
+	s.files.Lock()
+	defer s.files.Unlock()
+	n := 0
+	if err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM audio_files WHERE sha = ?`, f.SHA); err != nil || n > 0 {
+		return err
+	}
+	if err := unlink(s.audioPath(f.SHA, f.Ext)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// removeRows takes all that is known of a deleted song out of the database, and returns the files that it alone knew; nothing is known of them from then on.
+func (s *Store) removeRows(ctx context.Context, id string) (files []aloneRow, freed int64, err error) {
+	s.files.Lock()
+	defer s.files.Unlock()
 	err = s.in(ctx, func(tx *sqlx.Tx) error {
 		deleted := ""
 		if err := tx.GetContext(ctx, &deleted, `SELECT deleted FROM songs WHERE id = ?`, id); err != nil {
@@ -149,26 +184,20 @@ func (s *Store) Remove(ctx context.Context, id string) (freed int64, err error) 
 			return err
 		}
 		for _, f := range files {
-			for _, query := range []string{`DELETE FROM facts WHERE sha = ?`, `DELETE FROM audio_files WHERE sha = ?`} {
-				if _, err := tx.ExecContext(ctx, query, f.SHA); err != nil {
-					return err
-				}
+			if err := forgetRows(ctx, tx, f.SHA); err != nil {
+				return err
 			}
 			freed += f.Bytes
 		}
 		return nil
 	})
 	if err != nil {
-		return 0, err
+		return nil, 0, err
 	}
-	if err := s.DropPrints(id, 0); err != nil {
-		return freed, err
-	}
-	for _, f := range files { // the rows are gone: one that stays is swept at a later start
-		os.Remove(s.audioPath(f.SHA, f.Ext))
+	for _, f := range files {
 		s.forget(f.SHA)
 	}
-	return freed, nil
+	return files, freed, nil
 }
 
 // Mark is how many findings of a stage were open at a revision.

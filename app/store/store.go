@@ -51,6 +51,7 @@ type Store struct {
 	dir  string
 	lock *os.File // held as long as the store is open
 
+	files sync.RWMutex // held to put audio in place or to remove it; read, where what is known of it has to be there
 	mu    sync.Mutex
 	facts map[string]*intake.Analysis // by hash; facts never change
 

@@ -221,7 +221,7 @@ func TestAudio(t *testing.T) {
 	if got, err := s.HashIncoming(in); err != nil || got != sha {
 		t.Fatalf("hash %s, %v", got, err)
 	}
-	if _, err := s.Facts(ctx, sha); !errors.Is(err, ErrNotFound) {
+	if _, err := s.Registered(ctx, sha); !errors.Is(err, ErrNotFound) {
 		t.Errorf("an unknown file has facts: %v", err)
 	}
 	src, _ := wav.NewReader(bytes.NewReader(file), int64(len(file)))
@@ -272,8 +272,29 @@ func TestAudio(t *testing.T) {
 	if o, err := s.Onsets(sha); err != nil || o == nil {
 		t.Errorf("onsets %v, %v", o, err)
 	}
-	if _, _, err := s.Open("../../etc/passwd"); err == nil {
-		t.Error("a path was opened as a hash")
+	for _, none := range []string{"../../etc/passwd", strings.Repeat("a", 64)} { // a path is no hash; what is nowhere is silence, and said to be gone
+		src, _, err := s.Open(none)
+		if _, is := src.(audio.Silence); err != nil || !is {
+			t.Errorf("%s was opened: %T, %v", none, src, err)
+		}
+		if a, err := s.Facts(ctx, none); err != nil || a.Damage == "" {
+			t.Errorf("%s: %v", none, err)
+		}
+	}
+	if _, err := s.db.Exec(`DELETE FROM facts; DELETE FROM audio_files`); err != nil { // the file alone is left
+		t.Fatal(err)
+	}
+	s.facts = map[string]*intake.Analysis{}
+	if again, err := s.Facts(ctx, sha); err != nil || again.DurationS != 1 || again.Damage != "" {
+		t.Errorf("a whole file without a row is not known again: %v", err)
+	}
+	if _, err := s.db.Exec(`DELETE FROM facts`); err != nil { // the row alone
+		t.Fatal(err)
+	}
+	os.Remove(s.audioPath(sha, "wav"))
+	s.facts = map[string]*intake.Analysis{}
+	if a, err := s.Facts(ctx, sha); err != nil || a.Damage == "" {
+		t.Errorf("a row without facts and file: %v", err)
 	}
 }
 
@@ -285,7 +306,7 @@ func TestCrashBeforeTheRow(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "audio", sha+".wav"), file[:100], 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Facts(ctx, sha); !errors.Is(err, ErrNotFound) {
+	if _, err := s.Registered(ctx, sha); !errors.Is(err, ErrNotFound) {
 		t.Fatalf("a file without a row counts as registered: %v", err)
 	}
 	in, err := s.Incoming(bytes.NewReader(file), 1<<20)

@@ -30,7 +30,7 @@ func Song(ctx context.Context, st *store.Store, a *archive.Archive, report func(
 	}
 	for i, sha := range files {
 		report(float64(i)/float64(max(1, len(files))), names[sha])
-		if f, err := st.Facts(ctx, sha); err == nil && f.Damage == "" {
+		if f, err := st.Registered(ctx, sha); err == nil && f.Damage == "" {
 			continue
 		} else if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return a.Song, err

@@ -54,6 +54,7 @@ func TestDamagedAudio(t *testing.T) {
 			return os.Chtimes(path, later, later)
 		}},
 		{"longer", "not what was brought", func() error { return os.WriteFile(path, append(whole, 1), 0o600) }},
+		{"gone, with all that was known of it", "gone from the data folder", func() error { return b.server.Store.Forget(t.Context(), st.Audio) }},
 	} {
 		os.Remove(path) // what stands there may be one file with an upload
 		if err := c.damage(); err != nil {

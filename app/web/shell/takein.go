@@ -19,9 +19,14 @@ func (s *Server) TakeIn(ctx context.Context, incoming, name string, original aud
 	if sha, err = s.Store.HashIncoming(incoming); err != nil {
 		return "", nil, false, errors.New("the upload is no longer there; send the file again")
 	}
-	a, err = s.Store.Facts(ctx, sha)
+	a, err = s.Store.Registered(ctx, sha)
 	if mended = err == nil && a.Damage != ""; !mended && !errors.Is(err, store.ErrNotFound) {
 		return sha, a, false, err
+	}
+	if err != nil { // a song may have it, of which nothing is left
+		if mended, err = s.Store.Uses(ctx, sha); err != nil {
+			return sha, nil, false, err
+		}
 	}
 	f, err := s.Store.OpenIncoming(incoming)
 	if err != nil {
