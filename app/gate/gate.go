@@ -3,6 +3,7 @@
 package gate
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -12,6 +13,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -24,7 +26,8 @@ import (
 const (
 	MinPassword = 10 // characters
 	MaxPassword = 1000
-	MostTries   = 5 // a minute, from one address
+	MostTries   = 5  // a minute, from one address
+	mostWaiting = 16 // tries that wait for their turn, from all addresses
 	lasts       = 7 * 24 * time.Hour
 	fileName    = "password"
 )
@@ -33,6 +36,7 @@ const (
 var (
 	ErrWrong = errors.New("that is not the password")
 	ErrTries = errors.New("those were 5 tries in a minute; wait a minute, then try again")
+	ErrBusy  = errors.New("many are trying the password at once; try again in a moment")
 	ErrShort = fmt.Errorf("a password has at least %d characters", MinPassword)
 	ErrLong  = fmt.Errorf("a password has at most %d characters", MaxPassword)
 )
@@ -115,8 +119,8 @@ func Once() string {
 
 // Gate knows who is in.
 type Gate struct {
-	hash   string
-	trying sync.Mutex // one at a time: each takes 64 MiB
+	hash string
+	turn queue // one try at a time: each takes 64 MiB
 
 	mu       sync.Mutex
 	sessions map[[sha256.Size]byte]time.Time // by the token's hash: until when
@@ -129,19 +133,22 @@ func New(hash string) *Gate {
 	return &Gate{hash: hash, sessions: map[[sha256.Size]byte]time.Time{}, tries: map[string][]time.Time{}, now: time.Now}
 }
 
-// Enter tries a password from an address, host or host:port; right, it returns the token of a session, else ErrWrong or
-// ErrTries.
-func (g *Gate) Enter(from, password string) (string, error) {
-	if !g.mayTry(from) {
+// Enter tries a password from an address, host or host:port; right, it returns the token of a session, else ErrWrong,
+// ErrTries or ErrBusy, or what ended ctx: nothing is worked out for who has gone.
+func (g *Gate) Enter(ctx context.Context, from, password string) (string, error) {
+	tries := g.mayTry(from)
+	if tries == 0 {
 		return "", ErrTries
 	}
 	if utf8.RuneCountInString(password) > MaxPassword {
 		return "", ErrWrong
 	}
 	salt, want, _ := split(g.hash)
-	g.trying.Lock()
+	if err := g.turn.take(ctx, tries); err != nil {
+		return "", err
+	}
 	got := tag(password, salt)
-	g.trying.Unlock()
+	g.turn.leave()
 	if len(want) != tagged || subtle.ConstantTimeCompare(got, want) != 1 {
 		return "", ErrWrong
 	}
@@ -153,8 +160,8 @@ func (g *Gate) Enter(from, password string) (string, error) {
 	return token, nil
 }
 
-// mayTry counts a try.
-func (g *Gate) mayTry(from string) bool {
+// mayTry counts a try, and returns which of the last minute it is from its address; 0: it is one too many.
+func (g *Gate) mayTry(from string) int {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	since := g.now().Add(-time.Minute)
@@ -171,10 +178,85 @@ func (g *Gate) mayTry(from string) bool {
 		}
 	}
 	if len(recent) >= MostTries {
-		return false
+		return 0
 	}
 	g.tries[who] = append(recent, g.now())
-	return true
+	return len(recent) + 1
+}
+
+// queue lets one in at a time: whose address has tried least goes first, then who came first. It holds so many; who has tried most makes room.
+type queue struct {
+	mu      sync.Mutex
+	busy    bool
+	waiting []*waiter
+}
+
+type waiter struct {
+	tries int
+	turn  chan error // nil: it is its turn
+}
+
+// take waits for a turn.
+func (q *queue) take(ctx context.Context, tries int) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	w := &waiter{tries, make(chan error, 1)}
+	q.mu.Lock()
+	switch {
+	case !q.busy:
+		q.busy = true
+		w.turn <- nil
+	case len(q.waiting) < mostWaiting:
+		q.waiting = append(q.waiting, w)
+	default:
+		i := len(q.waiting) - 1
+		for k, o := range q.waiting {
+			if o.tries > q.waiting[i].tries {
+				i = k
+			}
+		}
+		if q.waiting[i].tries <= tries {
+			q.mu.Unlock()
+			return ErrBusy
+		}
+		q.waiting[i].turn <- ErrBusy
+		q.waiting = append(slices.Delete(q.waiting, i, i+1), w)
+	}
+	q.mu.Unlock()
+	select {
+	case err := <-w.turn:
+		return err
+	case <-ctx.Done():
+	}
+	q.mu.Lock()
+	i := slices.Index(q.waiting, w)
+	if i >= 0 {
+		q.waiting = slices.Delete(q.waiting, i, i+1)
+	}
+	q.mu.Unlock()
+	if i < 0 && <-w.turn == nil { // it came just now
+		q.leave()
+	}
+	return ctx.Err()
+}
+
+// leave lets the next in.
+func (q *queue) leave() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if len(q.waiting) == 0 {
+		q.busy = false
+		return
+	}
+	i := 0
+	for k, o := range q.waiting {
+		if o.tries < q.waiting[i].tries {
+			i = k
+		}
+	}
+	q.waiting[i].turn <- nil
+	q.waiting = slices.Delete(q.waiting, i, i+1)
 }
 
 // network is what one person has of addresses: one of IPv4, 2^64 of IPv6.

@@ -86,7 +86,7 @@ func (b *bench) settles() {
 // until polls until something is so.
 func until(t *testing.T, what string, so func() bool) {
 	t.Helper()
-	for end := time.Now().Add(2 * time.Minute); !so(); time.Sleep(10 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); !so(); time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("never: %s", what)
 		}

@@ -64,6 +64,9 @@ func TestDoor(t *testing.T) {
 		} else if res.StatusCode == http.StatusUnauthorized && path != "/door" && res.Header.Get("HX-Redirect") != "/door" {
 			t.Errorf("%s %s does not lead to the door", r.Method, path)
 		}
+		if res := answer(r.Method, path+"/", nil, "HX-Request", "true"); res.StatusCode != http.StatusUnauthorized && !strings.HasPrefix(path, "/static") {
+			t.Errorf("%s %s/ answers %d: that there is such a route can be told", r.Method, path, res.StatusCode)
+		}
 	}
 	if res := answer("POST", "/songs", url.Values{"name": {"x"}, "bpm": {"120"}}); res.StatusCode != 303 || res.Header.Get("Location") != "/door" {
 		t.Errorf("a form: %d", res.StatusCode)

@@ -381,7 +381,7 @@ func TestPassword(t *testing.T) {
 	if err != nil || who.Gate == nil || once == nil || !strings.Contains(said.String(), "NOT encrypted") {
 		t.Fatalf("%v, %q", err, said.String())
 	}
-	if _, err := who.Gate.Enter("192.0.2.1", once[1]); err != nil {
+	if _, err := who.Gate.Enter(t.Context(), "192.0.2.1", once[1]); err != nil {
 		t.Errorf("the password of this start: %v", err)
 	}
 	if status, _, errs := typed("short\n"); status != 1 || !strings.Contains(errs, "at least") {
@@ -395,7 +395,7 @@ func TestPassword(t *testing.T) {
 	if err != nil || strings.Contains(said.String(), "of this start") {
 		t.Fatalf("%v, %q", err, said.String())
 	}
-	if _, err := who.Gate.Enter("192.0.2.1", "wide quiet river"); err != nil {
+	if _, err := who.Gate.Enter(t.Context(), "192.0.2.1", "wide quiet river"); err != nil {
 		t.Error(err)
 	}
 	if who, err = admit("127.0.0.2", "8808", dir, &said); err != nil || who.Gate != nil {

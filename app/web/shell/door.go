@@ -22,7 +22,7 @@ const (
 )
 
 // patience is for the next byte of what is sent.
-var patience = 30 * time.Second
+const patience = 30 * time.Second
 
 // Access says who is served.
 type Access struct {
@@ -84,10 +84,11 @@ func hostCheck(known func(string) bool, next http.Handler) http.Handler {
 }
 
 // patient ends a request of which no byte comes for a while.
-func patient(next http.Handler) http.Handler {
+func (s *Server) patient(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Body != nil && r.Body != http.NoBody {
-			body := &patientBody{ReadCloser: r.Body, conn: http.NewResponseController(w)}
+			body := &patientBody{ReadCloser: r.Body, conn: http.NewResponseController(w), patience: s.Patience}
+			body.wait()
 			defer body.leave()
 			r.Body = body
 		}
@@ -97,24 +98,32 @@ func patient(next http.Handler) http.Handler {
 
 type patientBody struct {
 	io.ReadCloser
-	conn *http.ResponseController
-	end  bool
+	conn     *http.ResponseController
+	patience time.Duration
+	end      error
 }
 
-// Read waits for the next bytes; the deadline is the connection's, and what comes after the body has its own. A
-// connection that knows none, as a test's, waits.
+// wait bounds how long the next bytes are waited for. The deadline is the connection's, and stays until the body is at its end: the server itself looks for the rest of one that nobody reads, as
+// soon as the answer is longer than its buffer. A connection that knows none, as a test's, waits.
+func (b *patientBody) wait() { b.conn.SetReadDeadline(time.Now().Add(b.patience)) }
+
+// Read waits for the next bytes.
 func (b *patientBody) Read(p []byte) (int, error) {
-	b.conn.SetReadDeadline(time.Now().Add(patience))
+	if b.end != nil {
+		return 0, b.end
+	}
+	b.wait()
 	n, err := b.ReadCloser.Read(p)
-	b.end = b.end || err != nil
-	b.conn.SetReadDeadline(time.Time{})
+	if b.end = err; errors.Is(err, io.EOF) {
+		b.conn.SetReadDeadline(time.Time{})
+	}
 	return n, err
 }
 
 // leave bounds how long the server looks for the rest of a body that was not read to its end.
 func (b *patientBody) leave() {
-	if !b.end {
-		b.conn.SetReadDeadline(time.Now().Add(5 * time.Second))
+	if b.end == nil {
+		b.conn.SetReadDeadline(time.Now().Add(b.patience / 6))
 	}
 }
 
@@ -198,8 +207,13 @@ func (s *Server) enter(c *gin.Context) {
 		c.Redirect(http.StatusSeeOther, to)
 		return
 	}
-	token, err := s.gate.Enter(c.Request.RemoteAddr, c.PostForm("password"))
+	token, err := s.gate.Enter(c.Request.Context(), c.Request.RemoteAddr, c.PostForm("password"))
 	switch {
+	case c.Request.Context().Err() != nil: // who asked has gone
+		c.Abort()
+	case errors.Is(err, gate.ErrBusy):
+		c.Header("Retry-After", "5")
+		s.showDoor(c, http.StatusTooManyRequests, to, err)
 	case errors.Is(err, gate.ErrTries):
 		c.Header("Retry-After", "60")
 		s.showDoor(c, http.StatusTooManyRequests, to, err)

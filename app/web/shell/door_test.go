@@ -40,10 +40,9 @@ func TestWay(t *testing.T) {
 
 // A sender that falls silent is ended; one that is slow, or thinks before it is answered, is not.
 func TestPatience(t *testing.T) {
-	defer func(was time.Duration) { patience = was }(patience)
-	patience = 200 * time.Millisecond
+	const patience = 200 * time.Millisecond
 	read := make(chan error, 1)
-	srv := httptest.NewServer(patient(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	srv := httptest.NewServer((&Server{Patience: patience}).patient(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		_, err := io.Copy(io.Discard, r.Body)
 		time.Sleep(2 * patience)
 		if r.Context().Err() != nil {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -34,6 +35,7 @@ type Server struct {
 	Store    *store.Store
 	Renderer *mix.Renderer
 	Pool     *worker.Pool
+	Patience time.Duration // for the next byte of what is sent; 30 s
 
 	stages  []*Stage
 	pages   *template.Template

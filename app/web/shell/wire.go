@@ -21,7 +21,7 @@ import (
 
 // New wires a server over a data folder for those who are let in; templates and static are the files of all stages.
 func New(st *store.Store, who Access, templates, static fs.FS, stages func(*Server) []*Stage) (*Server, error) {
-	s := &Server{Store: st, gate: who.Gate, Renderer: mix.New(st, cacheBytes), whole: newWhole(), static: static, built: strconv.FormatInt(time.Now().Unix(), 36)}
+	s := &Server{Store: st, gate: who.Gate, Renderer: mix.New(st, cacheBytes), whole: newWhole(), static: static, built: strconv.FormatInt(time.Now().Unix(), 36), Patience: patience}
 	s.stages = stages(s)
 	kinds := map[string]worker.Kind{}
 	for _, stage := range s.stages {
@@ -47,7 +47,12 @@ func New(st *store.Store, who Access, templates, static fs.FS, stages func(*Serv
 	}
 	s.routes(r)
 	s.routed = r.Routes()
-	s.handler = headers(hostCheck(who.Known, http.NewCrossOriginProtection().Handler(patient(headAsGet(compressed(r))))))
+	r.RedirectTrailingSlash, r.RedirectFixedPath = false, false // they would answer before the door, and tell which addresses there are
+	cross := http.NewCrossOriginProtection()
+	cross.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		http.Error(w, "Another page asked for this, so it was not done. The song is as it was; do it on a page of this program.", http.StatusForbidden)
+	}))
+	s.handler = headers(s.patient(hostCheck(who.Known, cross.Handler(headAsGet(compressed(r))))))
 	return s, nil
 }
 
