@@ -1,54 +1,27 @@
 package runsheet
 
 import (
-	"context"
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
+	"sync"
 	"testing"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/demo"
 	"mellowthump/core/dsp"
-	"mellowthump/core/group"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
+	"mellowthump/internal/songs"
 )
 
 // brought is a song with its sounds and their facts, as it stands after Intake.
 func brought(t testing.TB, d demo.Song) (*mix.Renderer, *session.Song, map[string]*intake.Analysis) {
 	t.Helper()
-	lib := &mix.Memory{}
-	song := d.Song
-	facts := make([]*intake.Analysis, len(d.Stems))
-	var g group.Group
-	g.SetLimit(2)
-	for i, st := range d.Stems {
-		g.Go(func() error {
-			src := audio.Memory{Buffer: st.Sound}
-			a, err := intake.Analyse(context.Background(), src, st.Name, nil)
-			if err == nil {
-				err = intake.Describe(context.Background(), src, a)
-			}
-			facts[i] = a
-			return err
-		})
-	}
-	if err := g.Wait(); err != nil {
-		t.Fatal(err)
-	}
-	byHash := map[string]*intake.Analysis{}
-	for i, st := range d.Stems {
-		sha := fmt.Sprintf("%064x", i+1)
-		lib.Put(sha, st.Sound)
-		byHash[sha] = facts[i]
-		st.Stem.Audio = sha
-		song.Stems = append(song.Stems, st.Stem)
-	}
-	song.Settle()
-	return mix.New(lib, 720<<20), &song, byHash
+	return songs.Brought(t, d)
 }
 
 // beat is a generated beat in which nothing is wrong: the kick and the bass take turns, every peak is in its window, nothing rings, rumbles or stands wide. The faults of the tests are
@@ -68,9 +41,9 @@ type note struct{ at, steps, midi int }
 
 // three clean beats.
 var beats = []beat{
-	{bpm: 140, bars: 12, kick: 55, kicks: []int{0, 8}, snare: []int{4, 12}, hats: 2, bass: []note{{2, 5, 33}, {10, 5, 36}}, seed: 1},
-	{bpm: 92, bars: 10, kick: 61.7, kicks: []int{0, 7}, snare: []int{4, 12}, hats: 4, bass: []note{{2, 4, 35}, {9, 3, 35}, {13, 2, 38}}, seed: 2},
-	{bpm: 124, bars: 12, kick: 49, kicks: []int{0, 4, 8, 12}, snare: []int{4, 12}, hats: 2, bass: []note{{2, 2, 31}, {6, 2, 31}, {10, 2, 34}, {14, 2, 31}}, seed: 3},
+	{bpm: 140, bars: 8, kick: 55, kicks: []int{0, 8}, snare: []int{4, 12}, hats: 2, bass: []note{{2, 5, 33}, {10, 5, 36}}, seed: 1},
+	{bpm: 92, bars: 8, kick: 61.7, kicks: []int{0, 7}, snare: []int{4, 12}, hats: 4, bass: []note{{2, 4, 35}, {9, 3, 35}, {13, 2, 38}}, seed: 2},
+	{bpm: 124, bars: 8, kick: 49, kicks: []int{0, 4, 8, 12}, snare: []int{4, 12}, hats: 2, bass: []note{{2, 2, 31}, {6, 2, 31}, {10, 2, 34}, {14, 2, 31}}, seed: 3},
 }
 
 const beatRate = 44100
@@ -198,6 +171,27 @@ func (b beat) keySound(lo, hi, peak float64, seed uint64) audio.Buffer {
 
 // song puts the parts together; change may change them and the song before it is brought.
 func (b beat) song(change func(s *demo.Song)) demo.Song {
+	once, _ := clean.LoadOrStore(fmt.Sprint(b), sync.OnceValue(b.clean))
+	out := once.(func() demo.Song)()
+	out.Song = out.Song.Clone()
+	out.Stems = slices.Clone(out.Stems)
+	for i := range out.Stems { // a fault may be planted in them
+		x := &out.Stems[i].Sound
+		x.Ch = slices.Clone(x.Ch)
+		for c := range x.Ch {
+			x.Ch[c] = slices.Clone(x.Ch[c])
+		}
+	}
+	if change != nil {
+		change(&out)
+	}
+	return out
+}
+
+// clean are the beats as they are made.
+var clean sync.Map
+
+func (b beat) clean() demo.Song {
 	s := session.New("A clean beat", b.bpm)
 	s.Rate = beatRate
 	s.Master.Fader = -2
@@ -210,8 +204,5 @@ func (b beat) song(change func(s *demo.Song)) demo.Song {
 	add("snare", "Snare", session.Snare, b.snareSound(0))
 	add("hats", "Hats", session.Hats, b.hatSound())
 	add("keys", "Keys", session.Melodic, b.keySound(400, 5000, -13.5, 30))
-	if change != nil {
-		change(&out)
-	}
 	return out
 }
