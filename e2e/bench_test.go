@@ -25,7 +25,7 @@ import (
 
 const (
 	chromium     = "/usr/bin/chromium"
-	patience     = 30 * time.Second // how long a condition is waited for
+	patience     = 90 * time.Second // how long a condition is waited for
 	longPatience = 3 * time.Minute  // how long what works over all stages is waited for
 )
 

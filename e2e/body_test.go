@@ -13,6 +13,7 @@ import (
 // Body, as a hand uses it: a kick that steps, told; another part chosen; both schools; evened out by the finding, seen in the
 // picture, off and undone; a reload keeps it.
 func TestBody(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	kick, _ := fight()
 	soft := audio.New(kick.Rate, 1, kick.Frames())
@@ -82,6 +83,7 @@ func TestBody(t *testing.T) {
 // A break that holds kick and bass in one file, as a hand takes it apart: progress, the parts, what lasts lowered, a part shaped by
 // typing, put together again.
 func TestBodySplit(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Low Tide", "120")
@@ -114,6 +116,7 @@ func TestBodySplit(t *testing.T) {
 // The rest of Body, as a hand uses it: layers on chosen beats, a tone put under the kick and taken out, notes that fall by another law, a glue on the mix, an attack in
 // parallel, a hit taken away.
 func TestBodyMore(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Low Tide", "120")

@@ -14,6 +14,7 @@ import (
 // The bounce folder, as a hand uses it: a wrong path is refused beside what was typed, a folder is named, a stem that was set
 // softer elsewhere is bounced into it, the page says by itself that it landed, one undo takes it back, and the watching ends.
 func TestBounces(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.js("localStorage.setItem('care-read', '1')")
 	id := a.song(p)

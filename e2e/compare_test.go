@@ -15,6 +15,7 @@ import (
 
 // Compare, as a hand uses it: a finished track is added, the song is seen above it, another amount asked, matched and taken out again.
 func TestCompare(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	kick, bass := fight()
 	ref := audio.New(kick.Rate, 1, kick.Frames())
@@ -85,6 +86,7 @@ func withTrack(t *testing.T) (*app, *page) {
 // A stretch is dragged on the track's own overview and given up again; the set keeps the track; the deck plays it as Before, turned down, in a band by a key, and on
 // the next stand-in by another; the page shows what vanishes there, and lets it be heard.
 func TestCompareElsewhere(t *testing.T) {
+	t.Parallel()
 	a, p := withTrack(t)
 	id := a.song(p)
 	refs := func() []session.Reference {
@@ -147,6 +149,7 @@ func TestCompareElsewhere(t *testing.T) {
 // A blind test by a script that guesses stays within the odds over 200 trials; one that hears 3 dB has all of ten right. Answers go by keys and by buttons, no result
 // shows before the end, and it is in the Log.
 func TestBlind(t *testing.T) {
+	t.Parallel()
 	a, p := withTrack(t)
 	id := a.song(p)
 	song, err := a.store.Load(t.Context(), id)
@@ -224,6 +227,7 @@ func TestBlind(t *testing.T) {
 
 // A drill: both sounds are heard by keys, an answer is given, told at once, and the next question is asked.
 func TestDrills(t *testing.T) {
+	t.Parallel()
 	_, p := withTrack(t)
 	p.js("localStorage.setItem('care-read', '1')")
 	p.click("#drill-louder button")

@@ -46,6 +46,7 @@ func (a *app) side(p *page, side string) audio.Buffer {
 // The deck plays only when asked, after a word of care; its sides are aligned, its bytes are
 // the core's render, its match is the measured difference; it goes on through edits.
 func TestDeck(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
 	p.edited("the fit", func() { p.click("#fit") })
@@ -130,7 +131,7 @@ func TestDeck(t *testing.T) {
 
 // While the loop plays the sound follows the hand: the gain that is drawn is played on the rendered parts at once, and the
 // render takes its place when the hand lets go. Nothing is stored until then.
-func TestSoundFollowsTheHand(t *testing.T) {
+func TestSoundFollowsTheHand(t *testing.T) { // beside others it would go by how fast they are
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
 	p.edited("the fit", func() { p.click("#fit") })
@@ -181,6 +182,7 @@ func TestSoundFollowsTheHand(t *testing.T) {
 
 // The loop is dragged in whole bars, and given back.
 func TestLoop(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/pocket")
 	// bars of 2 s in a song of 7 s: from within bar 2 to within bar 3
@@ -216,6 +218,7 @@ func TestLoop(t *testing.T) {
 
 // Keys, day and night, and the list of keys.
 func TestShell(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	for _, to := range []struct {
 		key   input.Key

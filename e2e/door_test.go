@@ -10,6 +10,7 @@ import (
 // Open to a network, the door asks for the password: a wrong one says so and leads nowhere, the right one to what was asked
 // for; leaving asks for it again.
 func TestDoor(t *testing.T) {
+	t.Parallel()
 	hash, err := gate.Hash("wide quiet river")
 	if err != nil {
 		t.Fatal(err)

@@ -11,6 +11,7 @@ import (
 // Ghost notes 20 dB down are doubtful: they are listed with why, drawn lighter on the deck and left out of the judgement.
 // One is put in by a click; all are, where the threshold is raised.
 func TestDoubtfulHits(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Ghosts", "120")

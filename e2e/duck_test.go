@@ -79,6 +79,7 @@ func (a *app) readouts(p *page, what string) {
 // Fit, drag, arrow keys, typing, note values, adding, removing, undo; every readout follows
 // from a real render; what is taken away measures as the page says.
 func TestDuck(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.click("#rail a[href$=duck]")
 	p.until("the Duck", "document.querySelector('#duck-editor')")
@@ -189,6 +190,7 @@ func TestDuck(t *testing.T) {
 
 // The cap and the far-down bass: the fit says what it can and cannot do.
 func TestFitSays(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
 	p.edited("the cap", func() { p.typed("#target-depth", "1") })
@@ -208,6 +210,7 @@ func TestFitSays(t *testing.T) {
 
 // Two tabs: the one that is behind is told, and nothing is overwritten.
 func TestTwoTabs(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
 	other := a.open("/songs/" + a.song(p) + "/duck")
@@ -290,6 +293,7 @@ func (p *page) choice(selector, value string) {
 // The keyed schools: fitted by a click, a value typed, the readouts the core's own, the key heard, the
 // other schools beside; undone.
 func TestDuckSchools(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
 	p.edited("the compressor", func() { p.click("#school-compressor") })
@@ -320,6 +324,7 @@ func TestDuckSchools(t *testing.T) {
 
 // The target dragged along its trade-off, and moved by keys, fits anew; a hit is looped alone.
 func TestTradeOff(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
 	p.edited("the fit", func() { p.click("#fit") })
@@ -364,6 +369,7 @@ func TestTradeOff(t *testing.T) {
 
 // Triggers by hand: a hit left out and given back, a grid, a part that ducks to it.
 func TestTriggers(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
 	hits := func() string { return p.js("document.querySelectorAll('#duck-strip .hit').length") }
@@ -395,6 +401,7 @@ func TestTriggers(t *testing.T) {
 
 // The handover dragged later takes the duck and the kick's tail with it; a key moves it finely.
 func TestHandoverDrag(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
 	p.edited("the fit", func() { p.click("#fit") })
@@ -424,6 +431,7 @@ func TestHandoverDrag(t *testing.T) {
 // The ducked bass is taken away and dropped back on its own row: what came back is what was planned. A
 // bounce without the duck is told apart.
 func TestDuckOutAndBackIn(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	song := a.song(p)
 	p.visit(a.url + "/songs/" + song + "/duck")
@@ -478,6 +486,7 @@ func TestDuckOutAndBackIn(t *testing.T) {
 // Where the bass leads the fit lowers the kick's tail; the readouts are the core's own. Another school is
 // heard before it is chosen.
 func TestDuckWhereTheBassLeads(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	song := a.song(p)
 	p.visit(a.url + "/songs/" + song + "/duck")
@@ -527,6 +536,7 @@ func TestDuckWhereTheBassLeads(t *testing.T) {
 // and the filter that is proposed stops it. A kick that goes to another bus than its trigger is taken at is
 // a finding that leads to where it is mended.
 func TestTriggerProblems(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Cross Current", "120")
@@ -598,6 +608,7 @@ func (f editFunc) Apply(s *session.Song) (string, error) { return f(s) }
 // The bass ducks to a second trigger besides, in a shape of its own; the release follows the gap by one choice. What is asked
 // for, the schools, what there is to take away and a plan's buttons stand above the fold at 1280 x 800.
 func TestReleaseAndShapes(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	song := a.song(p)
 	p.visit(a.url + "/songs/" + song + "/duck")

@@ -9,6 +9,7 @@ import (
 // A field that has focus keeps it over a swap, with what is chosen in it and what was typed meanwhile: -1 never becomes
 // -10, and no key is lost. A field that is entered is chosen whole.
 func TestFieldsOverASwap(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/levels")
 	const whole = "document.activeElement.selectionStart === 0 && document.activeElement.selectionEnd === document.activeElement.value.length"

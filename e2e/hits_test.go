@@ -41,6 +41,7 @@ func near(hits []float64, at float64) float64 {
 // On a sampled kick with ghost notes: a click on a hit opens its menu, a click on a gap puts a hit in where the sound
 // starts, a mark is dragged or moved by keys, and sliders show what they would count before they are let go.
 func TestHitsByHand(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Hand", "120")
@@ -174,6 +175,7 @@ func TestHitsByHand(t *testing.T) {
 
 // Strips stay readable with many hits: no cell is narrower than its number; of very many the worst are drawn.
 func TestManyHits(t *testing.T) {
+	t.Parallel()
 	for _, n := range []int{46, 400} {
 		a := start(t, t.TempDir())
 		p := a.open("/")

@@ -35,6 +35,7 @@ func (p *page) drop(selector string, paths ...string) {
 // Files dropped on the list start a song, with the tempo proposed; dropped on a stage they are taken in. In the list songs
 // are found, renamed, deleted and taken back.
 func TestHome(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	kick, bass := fight()
@@ -74,6 +75,7 @@ func TestHome(t *testing.T) {
 
 // A whole folder, dropped: what lies in it and in what it holds is taken in.
 func TestFolderDropped(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	kick, bass := fight()
@@ -101,6 +103,7 @@ func TestFolderDropped(t *testing.T) {
 
 // On the first start three sentences say what this is, and the demo song is one click away; it opens on its run sheet. ? says what each stage is for, beside the keys.
 func TestFirstStart(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	if got := p.js("document.querySelectorAll('#first-start > p').length"); got != "3" {

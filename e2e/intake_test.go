@@ -22,6 +22,7 @@ import (
 // A new song, its tempo, four files of which two are broken; the figures on the page are the
 // core's own; roles are corrected; a reload shows the same.
 func TestIntake(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Low Tide", "142")
@@ -95,6 +96,7 @@ func TestIntake(t *testing.T) {
 // A folder of loops in several formats: roles by sound, tempo and root proposed, a twin
 // found; several roles at once; a new version beside the old figures, and undone.
 func TestLoops(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Loops", "100")
@@ -172,7 +174,7 @@ func TestLoops(t *testing.T) {
 
 // An import under way shows its progress and can be cancelled; nothing of it stays. One that
 // a stop of the program breaks off is taken up again.
-func TestCancelAndResume(t *testing.T) {
+func TestCancelAndResume(t *testing.T) { // beside others it would go by how fast they are
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Long", "120")
@@ -205,6 +207,7 @@ func TestCancelAndResume(t *testing.T) {
 
 // A bass that ends early, a silent stem and a kick with no hits are said; the rest goes on.
 func TestOddStems(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Odd", "120")
@@ -223,6 +226,7 @@ func TestOddStems(t *testing.T) {
 
 // A folder with stems, one of them deeper in, and a MIDI file for one of them, dropped by mouse.
 func TestDropFolder(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Folder", "120")

@@ -32,6 +32,7 @@ func (a *app) ledger(p *page) *levels.Ledger {
 // A user's way through Levels: trims typed and stepped by keys, a bus, a lock, the plan seen and
 // applied, undone at once; every figure on the page is the core's own.
 func TestLevels(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/levels")
 	song, _ := a.store.Load(context.Background(), a.song(p))
@@ -128,6 +129,7 @@ func TestLevels(t *testing.T) {
 
 // Before and after on Levels: the bytes of both sides, matched and not; a bus alone; the noise.
 func TestHearLevels(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/levels")
 	song, _ := a.store.Load(context.Background(), a.song(p))
@@ -172,6 +174,7 @@ func TestHearLevels(t *testing.T) {
 
 // The plan taken elsewhere and its bounce dropped on the old stem.
 func TestLevelsComeBack(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	id := a.song(p)
 	p.visit(a.url + "/songs/" + id + "/levels")

@@ -12,6 +12,7 @@ import (
 // A take with name and note; the program is stopped and started, the browser closed: all is
 // there, and the take can be gone back to.
 func TestTakesAndRestart(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	id := a.song(p)
 	p.visit(a.url + "/songs/" + id + "/duck")
@@ -61,6 +62,7 @@ func TestTakesAndRestart(t *testing.T) {
 
 // Takes stand side by side by figures, by moves and by sound; their words are changed later, one is kept at the top; they are searched, and the log goes out.
 func TestTakesSideBySide(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	id := a.song(p)
 	at := a.url + "/songs/" + id

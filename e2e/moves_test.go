@@ -15,6 +15,7 @@ import (
 // Moves on a stem, a bus and the master, by one form everywhere: put in, set by typing and by the wheel of keys, refused
 // with what was typed kept out of the song, switched, taken out, undone; what is heard is what the core renders.
 func TestMoves(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	id := a.song(p)
 	p.visit(a.url + "/songs/" + id + "/levels")
@@ -62,6 +63,7 @@ func TestMoves(t *testing.T) {
 // Without a mouse: a stage opened by its digit is read from its heading, and names itself in the title; the loop is moved
 // and stretched by keys, or typed; a definition describes what has focus; a refused loop says so.
 func TestKeyboard(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/intake")
 	p.press(input.Digit2)
@@ -104,6 +106,7 @@ func TestKeyboard(t *testing.T) {
 
 // The marks in the rail come after the page and are those of every stage; a finding that is left be is counted no more.
 func TestMarks(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/log")
 	p.until("the marks", "document.querySelector('#mark-pocket em') && document.querySelector('#mark-duck em') && document.querySelector('#mark-levels em')")

@@ -48,6 +48,7 @@ func shown(f meter.Figure, decimals int) string {
 
 // Every figure of the Pocket is the core's own; each hit is drawn; one sentence judges.
 func TestPocket(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.click("#rail a[href$=pocket]")
 	p.until("the Pocket", "document.querySelector('#pocket-figures')")
@@ -101,6 +102,7 @@ func clearances(f meter.HitFigures) string {
 // The Pocket's advice: the bass nudged as the curve says comes to the phase sum it promised; who
 // leads; the kick at another pitch; a move taken out again.
 func TestPocketAdvice(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	id := a.song(p)
 	p.visit(a.url + "/songs/" + id + "/pocket")
@@ -139,6 +141,7 @@ func TestPocketAdvice(t *testing.T) {
 // The table of the bass's notes is the core's own: time, cents off, clearance on each; detuned as typed, the
 // whole line reads in tune; each note by its own error, too.
 func TestNoteTable(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Slack Water", "120")

@@ -15,6 +15,7 @@ import (
 // Room, as a hand uses it: the rows come after the page, all unheard is cut and undone, a bracket is dragged, moved by
 // keys and typed, what is taken away is heard, a reload keeps it.
 func TestRoom(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	kick, _ := fight()
 	bell := audio.New(kick.Rate, 1, kick.Frames())
@@ -84,6 +85,7 @@ func TestRoom(t *testing.T) {
 // A pair by hand: who is to be heard, when the other makes room, heard and set; its bell off and on in the chain below; a
 // voice brought by its file, judged, taken out.
 func TestRoomPair(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	kick, _ := fight()
 	bell, organ := audio.New(kick.Rate, 1, kick.Frames()), audio.New(kick.Rate, 1, kick.Frames())

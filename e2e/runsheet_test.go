@@ -16,6 +16,7 @@ import (
 // From a folder to a better take by keys and clicks: the stems of the demo song are dropped on a new song, the run sheet is made, what it proposes is applied in one step, and
 // saved; the figures of the take are those that the sheet promised.
 func TestRunSheet(t *testing.T) {
+	t.Parallel()
 	outside.Slow(t)
 	var paths []string
 	for _, st := range demo.SlowFerry().Stems {
@@ -91,6 +92,7 @@ func (p *page) keysOf() string {
 
 // Order and choice are the user's: they stand in the address, a reload keeps them, what is below is measured anew. What is left be stays so with its reason, and comes back.
 func TestRunSheetChoice(t *testing.T) {
+	t.Parallel()
 	a, p, id := withSheet(t)
 	was := p.keysOf()
 	if !strings.Contains(was, "levels/plan+ duck/fit+") {
@@ -152,6 +154,7 @@ func TestRunSheetChoice(t *testing.T) {
 
 // Two tabs, and a stop in the middle of applying: nothing is lost, nothing is made twice, and one undo takes all of it back.
 func TestRunSheetStopped(t *testing.T) {
+	t.Parallel()
 	a, p, id := withSheet(t)
 	other := a.open("/songs/" + id + "/log")
 	other.until("the sheet", sheetMade)

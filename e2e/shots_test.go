@@ -19,9 +19,37 @@ import (
 	"mellowthump/core/session"
 )
 
-// TestShots remakes the pictures of the main views from the demo song (make shots); without
-// SHOTS it only walks through them, in both themes, and looks for errors in the console.
+// Every view of a demo song comes whole by night, with a clean console; by day all other tests look.
+func TestViews(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	st, err := store.Open(t.Context(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := demodata.Load(t.Context(), st); err != nil {
+		t.Fatal(err)
+	}
+	st.Close()
+	a := start(t, dir)
+	p := a.open("/")
+	p.js("document.cookie = 'theme=night; path=/'")
+	p.click(".songs a.songname") // which opens on the run sheet
+	p.untilWithin(longPatience, "the run sheet", "document.querySelector('#run-ticked')")
+	song := a.url + "/songs/" + a.song(p) + "/"
+	for _, view := range []string{"intake", "levels", "pocket", "duck", "room", "body", "width", "compare", "print"} {
+		p.visit(song + view)
+		p.untilWithin(longPatience, "all of "+view, "document.documentElement.dataset.theme === 'night' && document.querySelector('#marks-later') === null && !document.querySelector('.htmx-request') && !document.querySelector('.working')")
+	}
+	p.clean()
+}
+
+// TestShots remakes the pictures of the main views from the demo songs, where SHOTS says where to (make shots). It tests nothing.
 func TestShots(t *testing.T) {
+	t.Parallel()
+	if os.Getenv("SHOTS") == "" {
+		return
+	}
 	dir := t.TempDir()
 	st, err := store.Open(context.Background(), dir)
 	if err != nil {
@@ -37,10 +65,7 @@ func TestShots(t *testing.T) {
 		t.Fatal(err)
 	}
 	st.Close()
-	to := t.TempDir()
-	if s := os.Getenv("SHOTS"); s != "" {
-		to = filepath.Join("..", s)
-	}
+	to := filepath.Join("..", os.Getenv("SHOTS"))
 	a := start(t, dir)
 	p := a.open("/")
 	p.click(".songs a.songname") // which opens on the run sheet

@@ -13,6 +13,7 @@ import (
 // Sixty stems, two basses among them, and all of them bounced anew: proposed, taken as one step, given back by one undo.
 // One duck works on both basses, and every stage answers.
 func TestSixtyStems(t *testing.T) {
+	t.Parallel()
 	a := start(t, t.TempDir())
 	p := a.open("/")
 	p.newSong("Many Hands", "120")

@@ -9,6 +9,7 @@ import (
 
 // What a part of the page waits for is ended when that part is gone, and asked for again by the part that took its place.
 func TestWorkEndsWithItsPart(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
 	p.until("what it costs", "document.querySelector('#cost svg')")
@@ -33,6 +34,7 @@ func TestWorkEndsWithItsPart(t *testing.T) {
 
 // An edit that takes longer than a moment says so, and can be cancelled: the song is as it was, and the page works on.
 func TestLongEditsCanBeCancelled(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
 	rev := p.rev()

@@ -12,6 +12,7 @@ import (
 
 // Width, as a hand uses it: a pad that cancels is looked at, its corner dragged and moved by a key, all made safe and undone, mono on the deck.
 func TestWidth(t *testing.T) {
+	t.Parallel()
 	a, p := withFight(t)
 	pad := audio.New(44100, 2, 7*44100)
 	for i := range pad.Ch[0] {

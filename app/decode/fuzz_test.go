@@ -94,7 +94,7 @@ func FuzzMP3(f *testing.F) {
 
 func FuzzOgg(f *testing.F) {
 	f.Add(foreign(f, "ogg"))
-	f.Add(vorbis(0, bits(0, 8, 0x564342, 24, 1, 16, 8, 24, 1, 1)))
+	f.Add(outside.Vorbis(0, outside.Bits(0, 8, 0x564342, 24, 1, 16, 8, 24, 1, 1)))
 	fuzzed(f, oggMended)
 }
 
@@ -121,7 +121,7 @@ func oggMended(b []byte) []byte {
 			break
 		}
 		clear(b[at+22 : at+26])
-		binary.LittleEndian.PutUint32(b[at+22:], checksum(b[at:end]))
+		binary.LittleEndian.PutUint32(b[at+22:], outside.Checksum(b[at:end]))
 		at = end - 1
 	}
 	return b

@@ -24,7 +24,7 @@ func bodyOf(ctx context.Context, args []string, out io.Writer) error {
 	case *role != string(session.Kick) && *role != string(session.Bass):
 		return errUsage{fmt.Errorf("body: the role %q is neither kick nor bass", *role)}
 	}
-	src, opened, err := openSound(file)
+	src, opened, err := openSound(ctx, file)
 	if err != nil {
 		return err
 	}

@@ -52,7 +52,7 @@ func compareFile(ctx context.Context, args []string, out io.Writer) error {
 }
 
 func soundOfFile(ctx context.Context, name string) (compare.Sound, error) {
-	src, file, err := openSound(name)
+	src, file, err := openSound(ctx, name)
 	if err != nil {
 		return compare.Sound{}, err
 	}

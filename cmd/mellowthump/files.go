@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"mellowthump/app/decode"
 	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
@@ -23,25 +24,70 @@ import (
 	"mellowthump/core/session"
 )
 
-// openSound opens a file to be read as sound; the error names it.
-func openSound(name string) (audio.Source, *os.File, error) {
+// openSound opens a file to be read as sound; the error names it. What is no WAV is decoded first, in a child whose memory and time are bounded, to a file that is gone when it is closed.
+func openSound(ctx context.Context, name string) (audio.Source, *os.File, error) {
+	st, err := os.Stat(name) // before it is opened: a pipe would be waited for
+	switch {
+	case err != nil:
+		return nil, nil, err
+	case st.IsDir():
+		return nil, nil, fmt.Errorf("%s: it is a folder", name)
+	case !st.Mode().IsRegular():
+		return nil, nil, fmt.Errorf("%s: it is a pipe or a device; name a file", name)
+	}
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, nil, err
 	}
-	st, err := f.Stat()
-	if err == nil && st.IsDir() {
-		err = errors.New("it is a folder")
-	}
 	var r audio.Source
-	if err == nil {
+	if err == nil && wav.Is(f) {
 		r, err = codec.Open(f, st.Size())
+	} else if err == nil {
+		foreign := f
+		r, f, err = decoded(ctx, foreign)
+		foreign.Close()
 	}
 	if err != nil {
-		f.Close()
+		if f != nil {
+			f.Close()
+		}
 		return nil, nil, fmt.Errorf("%s: %w", name, err)
 	}
 	return r, f, nil
+}
+
+// foreign is what was decoded of a file, with the format that the file has.
+type foreign struct {
+	audio.Source
+	is audio.Format
+}
+
+// Format is that of the file.
+func (f foreign) Format() audio.Format { return f.is }
+
+// decoded decodes a file to one without a name.
+func decoded(ctx context.Context, from *os.File) (audio.Source, *os.File, error) {
+	to, err := os.CreateTemp("", "mellowthump-*.wav")
+	if err != nil {
+		return nil, nil, err
+	}
+	os.Remove(to.Name())
+	is, err := decode.WAV(ctx, from, func(r io.Reader) error {
+		_, err := io.Copy(to, r)
+		return err
+	})
+	if err != nil {
+		return nil, to, err
+	}
+	st, err := to.Stat()
+	if err != nil {
+		return nil, to, err
+	}
+	src, err := codec.Open(to, st.Size())
+	if err != nil {
+		return nil, to, err
+	}
+	return foreign{src, is}, to, nil
 }
 
 // oneFile reads the arguments of a command that works on one file, which may stand before its flags; empty where none is named. done says what is done to it.
@@ -90,7 +136,7 @@ func measure(ctx context.Context, args []string, out io.Writer) error {
 }
 
 func measureFile(ctx context.Context, name string) (intake.Facts, error) {
-	r, file, err := openSound(name)
+	r, file, err := openSound(ctx, name)
 	if err != nil {
 		return intake.Facts{}, err
 	}
@@ -139,12 +185,12 @@ func clearPair(ctx context.Context, args []string, out io.Writer) error {
 	case *bpm != 0 && !(*bpm >= session.MinBPM && *bpm <= session.MaxBPM):
 		return errUsage{fmt.Errorf("clear: --bpm %g is outside %g to %g", *bpm, session.MinBPM, session.MaxBPM)}
 	}
-	k, kf, err := openSound(*kick)
+	k, kf, err := openSound(ctx, *kick)
 	if err != nil {
 		return err
 	}
 	defer kf.Close()
-	b, bf, err := openSound(*bass)
+	b, bf, err := openSound(ctx, *bass)
 	if err != nil {
 		return err
 	}

@@ -65,7 +65,7 @@ func master(ctx context.Context, args []string, out io.Writer) error {
 	case sameFile(*to, file):
 		return errUsage{fmt.Errorf("master: %s would be written over", *to)}
 	}
-	src, opened, err := openSound(file)
+	src, opened, err := openSound(ctx, file)
 	if err != nil {
 		return err
 	}

@@ -43,7 +43,7 @@ func TestMaster(t *testing.T) {
 	if status, _, errs := command("master", file, "--out", to, "--school", "none", "--form", "32f"); status != 0 {
 		t.Fatal(errs)
 	}
-	src, opened, err := openSound(to)
+	src, opened, err := openSound(t.Context(), to)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -36,7 +36,7 @@ func roomOf(ctx context.Context, args []string, out io.Writer) error {
 	}
 	var sounds []room.Named
 	for _, name := range append([]string{*kick, *bass}, stems...) {
-		s, file, err := openSound(name)
+		s, file, err := openSound(ctx, name)
 		if err != nil {
 			return err
 		}

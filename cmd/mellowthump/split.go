@@ -40,7 +40,7 @@ func splitFile(ctx context.Context, args []string, out io.Writer) error {
 		}
 		paths = append(paths, full)
 	}
-	src, opened, err := openSound(file)
+	src, opened, err := openSound(ctx, file)
 	if err != nil {
 		return err
 	}

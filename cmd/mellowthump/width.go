@@ -38,7 +38,7 @@ func widthOf(ctx context.Context, args []string, out io.Writer) error {
 }
 
 func widthOfFile(ctx context.Context, name string) (fileWidth, error) {
-	src, file, err := openSound(name)
+	src, file, err := openSound(ctx, name)
 	if err != nil {
 		return fileWidth{}, err
 	}

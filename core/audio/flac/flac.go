@@ -26,7 +26,7 @@ type Decoder struct {
 func NewDecoder(r io.Reader) (*Decoder, error) {
 	s, err := flac.New(r)
 	if err != nil {
-		return nil, fmt.Errorf("its FLAC header is damaged: %w", err)
+		return nil, &audio.Damaged{What: "its FLAC header", Err: err}
 	}
 	d := &Decoder{stream: s, format: audio.Format{
 		Container: "flac", Encoding: audio.PCM, BitDepth: int(s.Info.BitsPerSample),
@@ -49,7 +49,7 @@ func (d *Decoder) Read(dst audio.Buffer) (int, error) {
 			if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 				return 0, io.EOF
 			}
-			return 0, fmt.Errorf("its FLAC data is damaged: %w", err)
+			return 0, &audio.Damaged{What: "its FLAC data", Err: err}
 		}
 		if len(f.Subframes) != d.format.Channels {
 			return 0, errors.New("its FLAC data is damaged: the number of channels changes")

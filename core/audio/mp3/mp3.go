@@ -7,7 +7,6 @@ package mp3
 import (
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"io"
 
 	"github.com/hajimehoshi/go-mp3"
@@ -33,7 +32,7 @@ func NewDecoder(r io.ReadSeeker) (d *Decoder, err error) {
 	}
 	dec, err := mp3.NewDecoder(r)
 	if err != nil {
-		return nil, fmt.Errorf("its MP3 data is damaged: %w", err)
+		return nil, &audio.Damaged{What: "its MP3 data", Err: err}
 	}
 	d = &Decoder{d: dec, format: audio.Format{
 		Container: "mp3", Encoding: audio.PCM, BitDepth: 16, Rate: dec.SampleRate(), Channels: 2, Frames: max(0, dec.Length()) / frameBytes,
@@ -65,7 +64,7 @@ func (d *Decoder) Read(dst audio.Buffer) (n int, err error) {
 		err = nil
 	}
 	if err != nil && !errors.Is(err, io.EOF) {
-		err = fmt.Errorf("its MP3 data is damaged: %w", err)
+		err = &audio.Damaged{What: "its MP3 data", Err: err}
 	}
 	return n, err
 }
@@ -73,7 +72,7 @@ func (d *Decoder) Read(dst audio.Buffer) (n int, err error) {
 // recovered turns a panic of the decoder on damaged data into an error.
 func recovered(err *error) {
 	if v := recover(); v != nil {
-		*err = fmt.Errorf("its MP3 data is damaged: %v", v)
+		*err = audio.DamagedBy("its MP3 data", v)
 	}
 }
 

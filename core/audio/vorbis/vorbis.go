@@ -3,7 +3,6 @@ package vorbis
 
 import (
 	"errors"
-	"fmt"
 	"io"
 
 	"github.com/jfreymuth/oggvorbis"
@@ -23,7 +22,7 @@ func NewDecoder(r io.ReadSeeker) (d *Decoder, err error) {
 	defer recovered(&err)
 	v, err := oggvorbis.NewReader(r)
 	if err != nil {
-		return nil, fmt.Errorf("its Vorbis data is damaged: %w", err)
+		return nil, &audio.Damaged{What: "its Vorbis data", Err: err}
 	}
 	d = &Decoder{r: v, format: audio.Format{
 		Container: "ogg", Encoding: audio.Float, BitDepth: 32, Rate: v.SampleRate(), Channels: v.Channels(), Frames: v.Length(),
@@ -50,7 +49,7 @@ func (d *Decoder) Read(dst audio.Buffer) (n int, err error) {
 		}
 	}
 	if err != nil && !errors.Is(err, io.EOF) {
-		err = fmt.Errorf("its Vorbis data is damaged: %w", err)
+		err = &audio.Damaged{What: "its Vorbis data", Err: err}
 	}
 	return n, err
 }
@@ -58,6 +57,6 @@ func (d *Decoder) Read(dst audio.Buffer) (n int, err error) {
 // recovered turns a panic of the decoder on damaged data into an error.
 func recovered(err *error) {
 	if v := recover(); v != nil {
-		*err = fmt.Errorf("its Vorbis data is damaged: %v", v)
+		*err = audio.DamagedBy("its Vorbis data", v)
 	}
 }

@@ -51,7 +51,21 @@ document.addEventListener("htmx:beforeSend", (e) => {
 });
 document.addEventListener("htmx:beforeCleanupElement", (e) => {
   const xhr = waiting.get(e.target);
-  if (xhr && xhr.readyState < XMLHttpRequest.DONE) xhr.abort();
+  if (!xhr || xhr.readyState === XMLHttpRequest.DONE) return;
+  xhr.onabort = null; // nobody is there to be told
+  xhr.abort();
+});
+
+// --- what was asked by a part that is gone by now still says what came of it, where the answer names the place
+document.addEventListener("htmx:beforeSend", (e) => {
+  const { elt, xhr } = e.detail;
+  elt.addEventListener("htmx:beforeOnLoad", (b) => { // of an element that is gone it comes no further up
+    const to = xhr.getResponseHeader("HX-Retarget");
+    if (b.detail.xhr !== xhr || elt.isConnected || !to) return;
+    b.preventDefault();
+    const target = $(to);
+    if (target) htmx.swap(target, xhr.responseText, { swapStyle: xhr.getResponseHeader("HX-Reswap") || "innerHTML" });
+  });
 });
 
 // --- what takes longer than a moment says so, how far it is where that is known, and can be cancelled
