@@ -303,8 +303,8 @@ func (s *Store) restored(ctx context.Context, sha string) error {
 		return ErrNotFound
 	}
 	path := s.audioPath(sha, "wav")
-	st, err := os.Stat(path)
-	if err != nil {
+	st, err := os.Lstat(path)
+	if err != nil || !st.Mode().IsRegular() {
 		return ErrNotFound
 	}
 	if is, err := hash(path); err != nil || is != sha {
@@ -325,12 +325,14 @@ func (s *Store) damage(ctx context.Context, sha string) string {
 		return ""
 	}
 	path := s.audioPath(sha, "wav")
-	st, err := os.Stat(path)
+	st, err := os.Lstat(path)
 	switch created, _ := time.Parse(time.RFC3339Nano, row.Created); {
 	case errors.Is(err, os.ErrNotExist):
 		return gone
 	case err != nil:
 		return "not to be read"
+	case !st.Mode().IsRegular():
+		return "no plain file"
 	case st.Size() < row.Bytes:
 		return "cut short"
 	case st.Size() > row.Bytes:

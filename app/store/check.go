@@ -4,7 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -40,7 +42,12 @@ func Check(ctx context.Context, dir string) (*Report, error) {
 		return nil, err
 	}
 	defer held.Close()
-	db, err := connect(path, "?_pragma=busy_timeout(5000)&_pragma=query_only(1)")
+	copied, done, err := copyOf(path)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	db, err := connect(copied, "?_pragma=busy_timeout(5000)&_pragma=query_only(1)")
 	if err != nil {
 		return nil, err
 	}
@@ -56,6 +63,41 @@ func Check(ctx context.Context, dir string) (*Report, error) {
 		}
 	}
 	return &c.Report, nil
+}
+
+// copyOf copies the database with what is not yet in it (its -wal) apart, for to read it where it is SQLite would write beside it; done removes the copy.
+func copyOf(path string) (copied string, done func(), err error) {
+	dir, err := os.MkdirTemp("", "mellowthump-check-*")
+	if err != nil {
+		return "", nil, err
+	}
+	done = func() { os.RemoveAll(dir) }
+	for _, end := range []string{"", "-wal"} {
+		if err = copyFile(path+end, filepath.Join(dir, dbName+end)); err != nil && !(end != "" && errors.Is(err, os.ErrNotExist)) {
+			done()
+			return "", nil, fmt.Errorf("reading the database: %w", err)
+		}
+	}
+	return filepath.Join(dir, dbName), done, nil
+}
+
+func copyFile(from, to string) error {
+	if st, err := os.Lstat(from); err != nil {
+		return err
+	} else if !st.Mode().IsRegular() {
+		return errors.New(filepath.Base(from) + " is no plain file")
+	}
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_WRONLY|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
 }
 
 func (c *checking) tell(what, mend string) { c.Troubles = append(c.Troubles, Trouble{what, mend}) }
@@ -114,9 +156,13 @@ func (c *checking) files(ctx context.Context) error {
 		c.Files++
 		c.known[f.Sha] = true
 		name := f.Sha + "." + f.Ext
-		st, err := os.Stat(c.s.audioPath(f.Sha, f.Ext))
+		st, err := os.Lstat(c.s.audioPath(f.Sha, f.Ext))
 		if err != nil {
 			c.tell("audio/"+name+" is gone", "bring the same file again")
+			continue
+		}
+		if !st.Mode().IsRegular() { // to read a pipe or a device might never end
+			c.tell("audio/"+name+" is no plain file", "remove it, and bring the same file again")
 			continue
 		}
 		if is, err := hash(c.s.audioPath(f.Sha, f.Ext)); err != nil {

@@ -2,9 +2,12 @@ package store
 
 import (
 	"bytes"
+	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"mellowthump/core/audio/wav"
@@ -82,10 +85,14 @@ func TestCheck(t *testing.T) {
 			f.WriteAt(bytes.Repeat([]byte("#"), 3000), 2)
 			f.Close()
 		}
+		was := folderOf(t, dir)
 		r, err := Check(ctx, dir)
 		if err != nil {
 			t.Errorf("%s: %v", c.what, err)
 			continue
+		}
+		if is := folderOf(t, dir); is != was {
+			t.Errorf("%s: looking changed the folder:\n%s\n%s", c.what, was, is)
 		}
 		told := ""
 		for _, x := range r.Troubles {
@@ -100,5 +107,92 @@ func TestCheck(t *testing.T) {
 		if again, err := Check(ctx, dir); err != nil || len(again.Troubles) != len(r.Troubles) {
 			t.Errorf("%s: looking changed something: %+v", c.what, again)
 		}
+	}
+}
+
+// folderOf is what is in a folder: names, kinds, times, contents.
+func folderOf(t *testing.T, dir string) string {
+	t.Helper()
+	var out strings.Builder
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || d.Name() == lockName {
+			return err
+		}
+		st, err := d.Info()
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(&out, "%s %v %v %d", path, st.Mode(), st.ModTime(), st.Size())
+		if st.Mode().IsRegular() {
+			is, err := hash(path)
+			if err != nil {
+				return err
+			}
+			out.WriteString(" " + is)
+		}
+		out.WriteString("\n")
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out.String()
+}
+
+// What is no plain file among the audio is told and not read: a pipe and a device would never end. A database with what a kill left beside it is read whole, and nothing is written there.
+func TestCheckReadsPlainFilesOnly(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir)
+	id := create(t, s)
+	var shas []string
+	for i := range 2 {
+		sha := strings.Repeat(fmt.Sprint(i+1), 64)
+		if _, err := s.db.Exec(`INSERT INTO audio_files (sha, ext, bytes, created) VALUES (?, 'wav', 100, ?)`, sha, now()); err != nil {
+			t.Fatal(err)
+		}
+		shas = append(shas, sha)
+	}
+	if err := syscall.Mkfifo(s.audioPath(shas[0], "wav"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink("/dev/zero", s.audioPath(shas[1], "wav")); err != nil {
+		t.Fatal(err)
+	}
+	for _, sha := range shas { // the program itself does not wait for them either
+		if a, err := s.Facts(ctx, sha); err != nil || a.Damage != "no plain file" {
+			t.Errorf("%v, %v", a, err)
+		}
+	}
+	if _, err := s.Edit(ctx, id, AnyRevision, editFunc(func(s *session.Song) (string, error) { s.Name = "Ebb"; return "named", nil })); err != nil {
+		t.Fatal(err)
+	}
+	killed := filepath.Join(t.TempDir(), "killed") // as a kill leaves it: the last edits are beside the database
+	for _, sub := range []string{"audio", "incoming"} {
+		if err := os.MkdirAll(filepath.Join(killed, sub), 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, name := range []string{dbName, dbName + "-wal"} {
+		if err := copyFile(filepath.Join(dir, name), filepath.Join(killed, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, sha := range shas {
+		if err := os.Rename(s.audioPath(sha, "wav"), filepath.Join(killed, "audio", sha+".wav")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	was := folderOf(t, killed)
+	r, err := Check(ctx, killed)
+	if err != nil || r.Revisions != 2 || len(r.Troubles) != 2 {
+		t.Fatalf("%+v, %v", r, err)
+	}
+	for _, x := range r.Troubles {
+		if !strings.Contains(x.What, "is no plain file") {
+			t.Errorf("told: %s", x.What)
+		}
+	}
+	if is := folderOf(t, killed); is != was {
+		t.Errorf("looking changed the folder:\n%s\n%s", was, is)
 	}
 }
