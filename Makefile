@@ -16,22 +16,33 @@ build: ## build bin/mellowthump
 tools:
 	@scripts/tools
 
+# The packages that take longest come first, so that no processor idles at the end.
+LONG := ./e2e ./core/runsheet ./app/web ./cmd/... ./core/landed ./core/bench ./core/intake ./core/meter ./core/duck
+RESULTS := $(or $(TMPDIR),/tmp)/mellowthump-tests.json
+
 test: tools ## install what the tests need (Debian packages, only if missing) and run all of them
-	$(GO) test -timeout 20m ./...
+	@$(GO) tool gotestsum --format pkgname-and-test-fails --format-hide-empty-pkg --hide-summary=skipped --jsonfile $(RESULTS) -- -timeout 30m $(LONG) ./...
+	@echo "The ten slowest:"; $(GO) tool gotestsum tool slowest --num 10 --jsonfile $(RESULTS)
 
 lint: ## gofmt, go vet, staticcheck
 	@test -z "$$(gofmt -l .)" || { gofmt -l .; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 
+# Where goroutines meet; of the pages the tests that ask for several things at once.
+RACED := ./app/store ./app/worker ./app/gate ./app/decode ./core/group ./core/mix ./core/bench ./core/runsheet
+MEETING := AtOnce|Beside|Stale|LateRefusals|WorkIsTold|Bounce|Silent|Panic|RunSheetRows|Door|Marks|ManySongs|Removals
+
 race: tools ## what runs beside other things, with the race detector; without the browser
-	$(GO) test -race -short -timeout 30m ./core/... ./app/... ./cmd/...
+	$(GO) test -race -short -timeout 30m $(RACED)
+	$(GO) test -race -short -timeout 30m -run '$(MEETING)' ./app/web
 
 bench: tools ## print the benchmarks beside their targets
 	@scripts/bench
 
 kill: ## end a working server 200 times at any moment, and look for what it lost
 	MELLOWTHUMP_KILLS=200 $(GO) test -timeout 60m -count=1 -v -run TestKill ./cmd/mellowthump
+	MELLOWTHUMP_REMOVALS=1000 $(GO) test -timeout 60m -count=1 -v -run TestRemovals ./app/store
 
 # Each fuzz target: its name and its package.
 FUZZ := FuzzAIFF:app/decode FuzzFLAC:app/decode FuzzMP3:app/decode FuzzOgg:app/decode FuzzReader:core/audio/wav \
@@ -42,6 +53,7 @@ long: ## Duck and Levels over two stems of half an hour, 12 of 12 min and 60 of 
 	MELLOWTHUMP_MINUTES=30 $(GO) test -timeout 30m -count=1 -v -run TestLongSong ./cmd/mellowthump
 	MELLOWTHUMP_MINUTES=12 MELLOWTHUMP_STEMS=12 $(GO) test -timeout 30m -count=1 -v -run TestLongSong ./cmd/mellowthump
 	MELLOWTHUMP_MINUTES=3 MELLOWTHUMP_STEMS=60 $(GO) test -timeout 30m -count=1 -v -run TestLongSong ./cmd/mellowthump
+	MELLOWTHUMP_SEEDS=24 $(GO) test -timeout 30m -count=1 -v -run TestEnds ./core/runsheet
 
 fuzz: tools ## run each fuzz target for a minute, or FUZZTIME=10m
 	@set -e; for t in $(FUZZ); do echo "$$t"; $(GO) test -run '^$$' -fuzz "^$${t%%:*}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x ./$${t##*:}; done

@@ -98,6 +98,7 @@ func TestBodySplit(t *testing.T) {
 	p.until("the stem", "document.querySelectorAll('.stems tbody tr[data-name]').length === 1 && !document.querySelector('#imports progress')")
 	p.click("#rail a[href$=body]")
 	p.until("what may be taken apart", "document.querySelector('#split-go')")
+	p.until("all of Body is there", "!document.querySelector('.htmx-request') && !document.querySelector('.working')") // what comes in moves the button away
 	p.click("#split-go")
 	p.until("the parts", "document.querySelectorAll('.parts tbody tr').length === 3 && document.querySelector('#lower-in')")
 	p.edited("what lasts", func() { p.click("#lower-in") })

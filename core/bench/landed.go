@@ -4,6 +4,7 @@ import (
 	"context"
 	"math"
 	"slices"
+	"strings"
 
 	"mellowthump/core/landed"
 	"mellowthump/core/mix"
@@ -11,13 +12,14 @@ import (
 	"mellowthump/core/session"
 )
 
-// landedMost is the longest stretch of a file that is compared, s.
-const landedMost = 30.0
+// landedOver are the stretches of a file that are compared, s: where the first leaves no doubt it is enough.
+var landedOver = []float64{10, 30}
 
 // Landed is how a stem's plan came back, and what of the plan the new file holds.
 type Landed struct {
 	*landed.Result
-	Of string // the file that it was planned for
+	Of   string   // the file that it was planned for
+	Lost []string // what had landed and is not in the new file; it is planned again
 
 	steps []session.Step // the steps of gain that it holds
 	part  float64
@@ -28,12 +30,47 @@ func (b *Bench) Landed(ctx context.Context, id, now string) (*Landed, error) {
 	st := b.Song.Stem(id)
 	of, planned := st.PlannedFor()
 	if st.Back != nil && now == st.Audio { // what came last is looked at again
-		c := *st.Back
-		c.All = false
-		again := *st
-		again.Back = &c
-		of, planned = again.PlannedFor()
+		of, planned = st.BeforeLanded().PlannedFor()
 	}
+	if st.Back != nil && st.Back.All && now != st.Audio {
+		if l, err := b.lost(ctx, st, now); err != nil || l != nil {
+			return l, err
+		}
+	}
+	return b.landed(ctx, st, now, of, planned)
+}
+
+// lost compares a new file of a stem whose plan had landed with that plan; nil where all of it is in the new file too, or it is another sound: then the file that has landed is what it goes by. What is
+// there in part was changed elsewhere on purpose; what is not there at all is lost, and comes back.
+func (b *Bench) lost(ctx context.Context, st *session.Stem, now string) (*Landed, error) {
+	of, planned := st.BeforeLanded().PlannedFor()
+	l, err := b.landed(ctx, st, now, of, planned)
+	if err != nil || !l.Sound() {
+		return nil, err
+	}
+	gains := st.Back.Source != 0 || st.Back.Clip != 0 || st.Back.Fader != 0
+	for _, i := range l.Items {
+		if i.State == landed.No && (i.ID == "" && gains || slices.Contains(st.Back.Moves, i.ID)) {
+			l.Lost = append(l.Lost, strings.ToLower(i.Name))
+		}
+	}
+	if len(l.Lost) == 0 {
+		return nil, nil
+	}
+	return l, nil
+}
+
+// Says says how the plan came back, and first what is lost of it.
+func (l *Landed) Says() string {
+	if len(l.Lost) == 0 {
+		return l.Result.Says()
+	}
+	return "it does not hold what the last one held, so that is on again here: " + strings.Join(l.Lost, ", ") + "; " + l.Result.Says()
+}
+
+// landed compares a file with the one that a plan is for.
+func (b *Bench) landed(ctx context.Context, st *session.Stem, now, of string, planned session.Stem) (*Landed, error) {
+	id := st.ID
 	planned.Moves = planned.Moves.Active()
 	out := &Landed{Of: of}
 	plan, gains := landed.Plan{Moves: planned.Moves}, []gainTo{{}}
@@ -56,50 +93,52 @@ func (b *Bench) Landed(ctx context.Context, id, now string) (*Landed, error) {
 	for _, g := range gains {
 		plan.Gains = append(plan.Gains, trim+g.db)
 	}
+	songs := b.triggered(id)
+	hits := make([][]int, len(songs))
 	duck, trigger := planned.Moves.Duck()
-	hits, err := b.Renderer.Hits(b.Song, session.KickTrigger)
+	by := session.KickTrigger
 	if trigger != nil && trigger.Trigger != "" {
-		hits, err = b.Renderer.Hits(b.Song, trigger.Trigger)
+		by = trigger.Trigger
 	}
-	if err != nil {
-		return nil, err
+	for i, s := range songs {
+		var err error
+		if hits[i], err = b.Renderer.Hits(s, by); err != nil {
+			return nil, err
+		}
 	}
-	var by []string // what a keyed duck listens to
+	if duck == nil || len(songs) > 1 && slices.Equal(hits[0], hits[1]) {
+		songs, hits = songs[:1], hits[:1]
+	}
+	var heard []string // what a keyed duck listens to
 	if trigger != nil && trigger.Keyed() {
 		for i := range b.Song.Stems {
 			if o := &b.Song.Stems[i]; o.ID != id {
-				by = append(by, o.Audio)
+				heard = append(heard, o.Audio)
 			}
 		}
 	}
-	key := mix.Key("landed", of, now, b.Song.Rate, planned.Moves, plan.Gains, hits, by)
+	key := mix.Key("landed", of, now, b.Song.Rate, planned.Moves, plan.Gains, hits, heard)
 	res, err := mix.Cached(b.Renderer.Cache, key, func() (*landed.Result, int, error) {
 		mix.Doing(ctx, "Comparing the bounce with what was planned")
-		w, err := b.Renderer.Loudest(ctx, of, b.Song.Rate, landedMost)
-		if err != nil {
-			return nil, 0, err
-		}
-		was, err := b.Renderer.File(ctx, of, b.Song.Rate, w)
-		if err != nil {
-			return nil, 0, err
-		}
-		came, err := b.Renderer.File(ctx, now, b.Song.Rate, w)
-		if err != nil {
-			return nil, 0, err
-		}
-		if duck != nil {
-			if plan.Ducked, plan.Duck, err = b.duckedAlone(ctx, id, of, *duck, w); err != nil {
-				return nil, 0, err
+		var best *landed.Result
+		parts := float64(len(landedOver) * len(songs))
+		for i, seconds := range landedOver {
+			for k, s := range songs {
+				done := float64(i*len(songs)+k) / parts
+				plan.Did = func(part float64) { mix.Did(ctx, done+part/parts) }
+				r, err := b.landedIn(ctx, s, id, of, now, duck, hits[k], plan, seconds)
+				if err != nil {
+					return nil, 0, err
+				}
+				if k == 0 || r.Left() < best.Left() { // over the longer stretch it is found anew
+					best = r
+				}
+				if best.Sure() {
+					return best, 8192, nil
+				}
 			}
 		}
-		var within []int
-		for _, h := range hits {
-			if h >= w.From && h < w.To {
-				within = append(within, h-w.From)
-			}
-		}
-		r, err := landed.Estimate(ctx, was, came, b.Song.Rate, within, plan)
-		return r, 8192, err
+		return best, 8192, nil
 	})
 	if err != nil {
 		return nil, err
@@ -116,6 +155,55 @@ func (b *Bench) Landed(ctx context.Context, id, now string) (*Landed, error) {
 	return out, nil
 }
 
+// triggered are the songs by whose hits a duck may have been done: as it is, and as it was before what triggers it came back from elsewhere too. A duck that was set by the kick as it was planned is
+// done as planned, whenever the kick's own bounce came.
+func (b *Bench) triggered(id string) []*session.Song {
+	out := []*session.Song{b.Song}
+	was := b.Song.Clone()
+	other := false
+	for i := range was.Stems {
+		st := &was.Stems[i]
+		if st.ID == id || st.Back == nil {
+			continue
+		}
+		of, planned := st.BeforeLanded().PlannedFor()
+		planned.Audio = of
+		*st, other = planned, true
+	}
+	if other {
+		out = append(out, &was)
+	}
+	return out
+}
+
+// landedIn compares over the loudest stretch of so many seconds; song is the one whose hits the duck goes by.
+func (b *Bench) landedIn(ctx context.Context, song *session.Song, id, of, now string, duck *move.Move, hits []int, plan landed.Plan, seconds float64) (*landed.Result, error) {
+	w, err := b.Renderer.Loudest(ctx, of, b.Song.Rate, seconds)
+	if err != nil {
+		return nil, err
+	}
+	was, err := b.Renderer.File(ctx, of, b.Song.Rate, w)
+	if err != nil {
+		return nil, err
+	}
+	came, err := b.Renderer.File(ctx, now, b.Song.Rate, w)
+	if err != nil {
+		return nil, err
+	}
+	if duck != nil {
+		if plan.Ducked, plan.Duck, err = b.duckedAlone(ctx, song, id, of, *duck, w); err != nil {
+			return nil, err
+		}
+	}
+	var within []int
+	for _, h := range hits {
+		if h >= w.From && h < w.To {
+			within = append(within, h-w.From)
+		}
+	}
+	return landed.Estimate(ctx, was, came, b.Song.Rate, within, plan)
+}
+
 // gainTo is the gain up to a step.
 type gainTo struct {
 	db    float64
@@ -124,7 +212,7 @@ type gainTo struct {
 
 // Edit puts the new file in the stem's place.
 func (l *Landed) Edit(st *session.Stem, audio string) session.Bounced {
-	e := session.Bounced{Stem: st.ID, Audio: audio, From: st.Audio, Gain: l.steps, Part: l.part, All: l.State() == landed.Yes || len(l.Items) == 0, Said: l.Says()}
+	e := session.Bounced{Stem: st.ID, Audio: audio, From: st.Audio, Gain: l.steps, Part: l.part, All: l.State() == landed.Yes || len(l.Items) == 0, Again: len(l.Lost) > 0, Said: l.Says()}
 	for _, i := range l.Items {
 		if i.ID != "" && l.Came(i.ID) {
 			e.Moves = append(e.Moves, i.ID)
@@ -134,8 +222,8 @@ func (l *Landed) Edit(st *session.Stem, audio string) session.Bounced {
 }
 
 // duckedAlone is a stem's file behind its duck alone, in mono, and the gain of that where it lowers all of the sound.
-func (b *Bench) duckedAlone(ctx context.Context, id, audio string, duck move.Move, w mix.Window) (ducked, gain []float32, err error) {
-	c := b.Song.Clone()
+func (b *Bench) duckedAlone(ctx context.Context, song *session.Song, id, audio string, duck move.Move, w mix.Window) (ducked, gain []float32, err error) {
+	c := song.Clone()
 	st := c.Stem(id)
 	st.Audio, st.Moves, st.Source, st.Clip, st.Fader, st.Pan, st.Width, st.Bus, st.Sends, st.Mute = audio, move.Chain{duck}, 0, 0, 0, 0, 0, "", nil, false
 	c.Master = session.Master{}

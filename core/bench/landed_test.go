@@ -140,3 +140,92 @@ func TestLanded(t *testing.T) {
 		}
 	}
 }
+
+// A duck that is done exactly as planned has landed, also where the kick's own bounce came back late before it: it went by the hits as they were planned. One that was done by the late kick has landed too.
+func TestLandedBesideALateKick(t *testing.T) {
+	outside.Slow(t)
+	b := recordedPair(t)
+	st := b.Song.Stem("b")
+	st.Clip = -2
+	st.Moves = move.Chain{{ID: "duck-b", Params: &move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -4}, {MS: 0, DB: -9}, {MS: 60, DB: -9}, {MS: 150}}}}}
+	byPlan := strings.Repeat("d", 64)
+	bounced(t, b, b.Song.Clone(), "b", byPlan)
+
+	late := b.Song.Clone()
+	late.Stem("c").Moves = move.Chain{{ID: "late", Params: &move.Nudge{MS: 3}}}
+	lateKick := strings.Repeat("e", 64)
+	bounced(t, b, late, "c", lateKick)
+	k, err := b.Landed(t.Context(), "c", lateKick)
+	if err != nil {
+		t.Fatal(err)
+	}
+	song := b.Song.Clone()
+	if _, err := k.Edit(song.Stem("c"), lateKick).Apply(&song); err != nil {
+		t.Fatal(err)
+	}
+	now := New(b.Renderer, &song, b.Facts)
+	byLate := strings.Repeat("f", 64)
+	bounced(t, now, song.Clone(), "b", byLate)
+	for what, file := range map[string]string{"by the plan": byPlan, "by the late kick": byLate} {
+		l, err := now.Landed(t.Context(), "b", file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if l.State() != landed.Yes || len(l.Other) > 0 {
+			t.Errorf("ducked %s: %s; %+v", what, l.Says(), l.Found.Duck)
+		}
+	}
+}
+
+// What had landed and is not in the next bounce is told, and is on again; what was changed on purpose is not.
+func TestLandedAndLost(t *testing.T) {
+	outside.Slow(t)
+	b := recordedPair(t)
+	st := b.Song.Stem("b")
+	st.Clip = -3
+	st.Moves = move.Chain{{ID: "bell", Params: &move.Filter{Shape: dsp.Bell, Hz: 300, Q: 1, DB: -4}}}
+	files := map[string]string{}
+	for name, change := range map[string]func(*session.Stem){
+		"whole":      func(*session.Stem) {},
+		"no gain":    func(s *session.Stem) { s.Clip = 0 },
+		"no bell":    func(s *session.Stem) { s.Moves = nil },
+		"1 dB more":  func(s *session.Stem) { s.Clip = -2 },
+		"as it came": func(s *session.Stem) { s.Clip, s.Moves = 0, nil },
+	} {
+		song := b.Song.Clone()
+		change(song.Stem("b"))
+		files[name] = strings.Repeat(string(rune('1'+len(files))), 64)
+		bounced(t, b, song, "b", files[name])
+	}
+	l, err := b.Landed(t.Context(), "b", files["whole"])
+	if err != nil {
+		t.Fatal(err)
+	}
+	song := b.Song.Clone()
+	if _, err := l.Edit(st, files["whole"]).Apply(&song); err != nil || song.Stem("b").Clip != 0 || !song.Stem("b").Back.All {
+		t.Fatalf("%v %+v", err, song.Stem("b"))
+	}
+	for name, want := range map[string]struct {
+		lost  []string
+		clip  float64
+		bells int
+	}{
+		"no gain":    {[]string{"gain"}, -3, 0},
+		"no bell":    {[]string{"filter"}, 0, 1},
+		"as it came": {[]string{"gain", "filter"}, -3, 1},
+		"1 dB more":  {nil, 0, 0},
+	} {
+		now := song.Clone()
+		l, err := New(b.Renderer, &now, b.Facts).Landed(t.Context(), "b", files[name])
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := l.Edit(now.Stem("b"), files[name]).Apply(&now); err != nil {
+			t.Fatal(err)
+		}
+		is := now.Stem("b")
+		if !slices.Equal(l.Lost, want.lost) || math.Abs(is.Clip-want.clip) > 0.05 || len(is.Moves.Active()) != want.bells || (want.lost != nil) != strings.Contains(l.Says(), "on again here") {
+			t.Errorf("%s: lost %v, clip %g, %d moves on; %s", name, l.Lost, is.Clip, len(is.Moves.Active()), l.Says())
+		}
+	}
+}

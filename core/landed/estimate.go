@@ -5,6 +5,7 @@ import (
 	"math"
 	"runtime"
 	"slices"
+	"sync/atomic"
 
 	"mellowthump/core/group"
 	"mellowthump/core/move"
@@ -63,6 +64,12 @@ type Passed struct {
 // of it, ascending. It begins with all of the plan done, and where that does not lead to what came, with parts of it and with none.
 func Estimate(ctx context.Context, was, now []float32, rate int, hits []int, plan Plan) (*Result, error) {
 	all := starts(plan)
+	var did atomic.Int64 // rounds
+	plan.round = func() {
+		if n := did.Add(1); plan.Did != nil {
+			plan.Did(min(1, float64(n)/float64(2*rounds)))
+		}
+	}
 	found := make([]*Found, len(all))
 	g, each := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
@@ -148,7 +155,7 @@ func estimate(ctx context.Context, was, now []float32, rate int, hits []int, pla
 	if fit != nil {
 		behind = fit.run(x, rate)
 	}
-	coarse, err := spectra(ctx, behind, y, 0, rate, coarseS)
+	coarse, err := spectra(ctx, behind, y, 0, rate, coarseS, &spectraOf{})
 	if err != nil {
 		return nil, err
 	}
@@ -157,12 +164,13 @@ func estimate(ctx context.Context, was, now []float32, rate int, hits []int, pla
 		f.Unexplained, f.off = 1, math.Inf(1)
 		return f, nil
 	}
-	lag := int(math.Round(d))
+	lag, kept := int(math.Round(d)), spectraOf{}
 	best, worse := &Found{Unexplained: 1, off: math.Inf(1)}, 0
 	for round := range rounds {
+		whole.round()
 		// the old file is behind what is known so far, so that what is left is nearly flat: where a strong tone is cut deep,
 		// the ends of the windows would else tell more than it does
-		tr, err := spectra(ctx, behind, y, lag, rate, spectrumS)
+		tr, err := spectra(ctx, behind, y, lag, rate, spectrumS, &kept)
 		if err != nil {
 			return nil, err
 		}
@@ -199,7 +207,7 @@ func estimate(ctx context.Context, was, now []float32, rate int, hits []int, pla
 			if s.none {
 				continue
 			}
-			if behind, y, err = clearest(ctx, was, now, behind, lag, rate, hits, plan, fit, f.Duck); err != nil {
+			if behind, y, err = clearest(ctx, was, now, behind, lag, rate, hits, plan, fit, f.Duck, &kept); err != nil {
 				return nil, err
 			}
 		}
@@ -228,7 +236,7 @@ func unducked(was, now []float32, plan Plan, part float64) (x, y []float32) {
 // clearest takes out of the new file what makes it follow best from the old one behind what was found so far: nothing, the duck
 // as it was planned, as deep as it was measured, or the course that was measured.
 // behind is the old file behind that.
-func clearest(ctx context.Context, was, now, behind []float32, lag, rate int, hits []int, plan Plan, fit *fitted, d *Ducking) (x, y []float32, err error) {
+func clearest(ctx context.Context, was, now, behind []float32, lag, rate int, hits []int, plan Plan, fit *fitted, d *Ducking, kept *spectraOf) (x, y []float32, err error) {
 	type pair struct{ x, y []float32 }
 	all := []pair{{behind, now}}
 	add := func(x, y []float32) {
@@ -250,7 +258,11 @@ func clearest(ctx context.Context, was, now, behind []float32, lag, rate int, hi
 	}
 	best := math.Inf(1)
 	for _, p := range all {
-		t, err := spectra(ctx, p.x, p.y, lag, rate, spectrumS)
+		of := kept
+		if kept.first != &p.y[0] {
+			of = &spectraOf{}
+		}
+		t, err := spectra(ctx, p.x, p.y, lag, rate, spectrumS, of)
 		if err != nil {
 			return nil, nil, err
 		}

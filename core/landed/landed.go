@@ -45,7 +45,10 @@ type Plan struct {
 	Ducked []float32  // the old file with the duck of Moves alone; nil: there is none
 	Duck   []float32  // the gain of that duck, as amplitude; nil: it works in a band
 
-	none bool // nothing but gain and delay is looked for
+	Did func(part float64) // is told how far it is, 0 to 1; may be nil
+
+	round func() // is called at each round
+	none  bool   // nothing but gain and delay is looked for
 }
 
 // Item is one planned move with how it came back.
@@ -88,6 +91,12 @@ type Result struct {
 
 // Sound reports whether the two files hold the same sound, so that there is something to tell.
 func (r *Result) Sound() bool { return r.Found.Unexplained <= another }
+
+// Left is the part of the new file's power that is left of it less what was found.
+func (r *Result) Left() float64 { return r.Found.off }
+
+// Sure reports whether all of the new file is explained, to a ten-thousandth of its power, by the plan and nothing else.
+func (r *Result) Sure() bool { return r.State() == Yes && len(r.Other) == 0 && r.Found.off <= explained }
 
 // State is that of all: landed where all that can be told has landed, not yet where nothing has.
 func (r *Result) State() State {

@@ -19,16 +19,34 @@ type transfer struct {
 	behind     *fitted // what the old file is behind already; nil: nothing
 }
 
+// spectraOf are the spectra of what was read last, by their first frames: round after round the new file is the same.
+type spectraOf struct {
+	first     *float32
+	lag, size int
+	at        map[int][]complex128
+}
+
+func (s *spectraOf) of(y []float32, lag, size int) map[int][]complex128 {
+	if len(y) == 0 {
+		return map[int][]complex128{}
+	}
+	if s.first != &y[0] || s.lag != lag || s.size != size {
+		*s = spectraOf{&y[0], lag, size, map[int][]complex128{}}
+	}
+	return s.at
+}
+
 // spectra sums over a stretch; y is read lag frames later.
-func spectra(ctx context.Context, x, y []float32, lag, rate int, seconds float64) (*transfer, error) {
+func spectra(ctx context.Context, x, y []float32, lag, rate int, seconds float64, kept *spectraOf) (*transfer, error) {
 	size := 1024
 	for float64(size) < seconds*float64(rate) {
 		size *= 2
 	}
 	t := &transfer{rate: rate, size: size, xx: make([]float64, size/2+1), yy: make([]float64, size/2+1), xy: make([]complex128, size/2+1)}
-	fft, window := fourier.NewFFT(size), dsp.Hann(size)
+	fft, window := dsp.NewFFT(size), dsp.Hann(size)
+	known := kept.of(y, lag, size)
 	a, b := make([]float64, size), make([]float64, size)
-	var fa, fb []complex128
+	var fa []complex128
 	from, to := -size/2, len(x)
 	if len(x) > longAs*size { // what a shift cut off at the ends tells nothing
 		from, to = max(0, -lag), min(len(x), len(y)-lag)-size
@@ -39,19 +57,27 @@ func spectra(ctx context.Context, x, y []float32, lag, rate int, seconds float64
 		}
 		sound := 0.0
 		for i := range a {
-			a[i], b[i] = 0, 0
+			a[i] = 0
 			if k := at + i; k >= 0 && k < len(x) {
 				a[i] = float64(x[k]) * window[i]
-			}
-			if k := at + i + lag; k >= 0 && k < len(y) {
-				b[i] = float64(y[k]) * window[i]
 			}
 			sound += a[i] * a[i]
 		}
 		if sound == 0 {
 			continue
 		}
-		fa, fb = fft.Coefficients(fa, a), fft.Coefficients(fb, b)
+		fa = fft.Coefficients(fa, a)
+		fb := known[at]
+		if fb == nil {
+			for i := range b {
+				b[i] = 0
+				if k := at + i + lag; k >= 0 && k < len(y) {
+					b[i] = float64(y[k]) * window[i]
+				}
+			}
+			fb = fft.Coefficients(nil, b)
+			known[at] = fb
+		}
 		for i, v := range fa {
 			w := fb[i]
 			t.xx[i] += real(v)*real(v) + imag(v)*imag(v)

@@ -35,6 +35,14 @@ func (s *Stem) PlannedFor() (audio string, planned Stem) {
 	return b.Of, planned
 }
 
+// BeforeLanded is a stem as it stood before its last bounce had landed: what that holds is planned again. It must have come back.
+func (s *Stem) BeforeLanded() *Stem {
+	was, back := *s, *s.Back
+	back.All = false
+	was.Back = &back
+	return &was
+}
+
 // Bounced puts a file that was bounced elsewhere in the place of a stem's. What of the plan it holds is off from here on; what it
 // does not hold, and an earlier bounce did, is on again.
 type Bounced struct {
@@ -44,6 +52,7 @@ type Bounced struct {
 	Gain        []Step   // the steps of gain that it holds
 	Part        float64  // of their dB: 1 where all of it came
 	All         bool     // all that was planned has landed
+	Again       bool     // it was compared with the plan that had landed before: what it does not hold of that is on again
 	Said        string   // "landed"
 }
 
@@ -58,7 +67,11 @@ func (e Bounced) Apply(s *Song) (string, error) {
 	case st.Audio != e.From:
 		return "", errors.New("another file of that stem has come in meanwhile")
 	}
-	of, planned := st.PlannedFor()
+	plan := st
+	if e.Again && st.Back != nil {
+		plan = st.BeforeLanded()
+	}
+	of, planned := plan.PlannedFor()
 	st.Was, st.Audio, st.Holds = st.Audio, e.Audio, ""
 	st.Source, st.Clip, st.Fader, st.Moves = planned.Source, planned.Clip, planned.Fader, planned.Moves
 	b := &Back{Of: of, All: e.All}

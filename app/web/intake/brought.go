@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -44,6 +45,8 @@ type broughtView struct {
 	Rows  []broughtRow
 	Stems []session.Stem
 	Says  string // "11 new versions, 1 new stem"
+
+	Missing []string // stems of which nothing came, where most of the song did
 }
 
 // keepReady keeps what a job brought, and adds the whole drop where nothing is to be asked.
@@ -183,6 +186,13 @@ func (h *handlers) broughtOf(ctx context.Context, song *store.Song) (*broughtVie
 		}
 	}
 	v.Says = counted(versions, added, same)
+	if back := versions + same; back > 1 && 2*back >= len(song.Stems) { // most of a song came: what did not is told
+		for _, st := range song.Stems {
+			if !slices.ContainsFunc(rows, func(r broughtRow) bool { return r.Match.Stem == st.ID }) {
+				v.Missing = append(v.Missing, st.Name)
+			}
+		}
+	}
 	return v, nil
 }
 
