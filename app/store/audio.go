@@ -62,10 +62,10 @@ func (s *Store) OpenIncoming(name string) (*os.File, error) { return os.Open(s.i
 // DropIncoming removes an upload that is not wanted.
 func (s *Store) DropIncoming(name string) { os.Remove(s.incomingPath(name)) }
 
-// SweepIncoming removes uploads that no unfinished job waits for: a stop of the program
+// SweepIncoming removes uploads that no job waits for or can be tried again with: a stop of the program
 // left them half written. It is called before any upload is taken.
 func (s *Store) SweepIncoming(ctx context.Context) error {
-	jobs, err := s.Unfinished(ctx)
+	jobs, err := s.kept(ctx)
 	if err != nil {
 		return err
 	}

@@ -37,6 +37,12 @@ type Job struct {
 // Active reports whether the job has still to end.
 func (j Job) Active() bool { return j.State == Queued || j.State == Running }
 
+// MostStarts is how often a job is begun during which the program ended without being told to.
+const MostStarts = 5
+
+// Kept reports whether a job was given up for the program's ends and not for what it brought, which is kept: it can be tried again.
+func (j Job) Kept() bool { return j.State == Failed && j.Starts >= MostStarts }
+
 // Percent is the progress in per cent.
 func (j Job) Percent() int { return int(100*j.Progress + 0.5) }
 
@@ -94,6 +100,25 @@ func (s *Store) SetReady(ctx context.Context, id int64, payload string) error {
 func (s *Store) Jobs(ctx context.Context, song string) ([]Job, error) {
 	var rows []Job
 	err := s.db.SelectContext(ctx, &rows, `SELECT `+jobColumns+` FROM jobs WHERE song_id = ? AND state IN ('queued', 'running', 'failed', 'ready') ORDER BY id`, song)
+	return rows, err
+}
+
+// Again puts a job that was given up into the queue as one that was never begun; ErrNotFound where it is none.
+func (s *Store) Again(ctx context.Context, id int64) error {
+	res, err := s.db.ExecContext(ctx, `UPDATE jobs SET state = ?, progress = 0, message = '', starts = 0, updated = ? WHERE id = ? AND state = ? AND starts >= ?`, Queued, now(), id, Failed, MostStarts)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, ErrNotFound)
+	}
+	return nil
+}
+
+// kept lists the jobs whose uploads are wanted: those that a stop of the program left, and those that can be tried again.
+func (s *Store) kept(ctx context.Context) ([]Job, error) {
+	var rows []Job
+	err := s.db.SelectContext(ctx, &rows, `SELECT `+jobColumns+` FROM jobs WHERE state IN ('queued', 'running') OR state = 'failed' AND starts >= ?`, MostStarts)
 	return rows, err
 }
 

@@ -26,6 +26,7 @@ type Func func(ctx context.Context, j store.Job, report Report) error
 type Kind struct {
 	Run   Func
 	Light bool // it waits more than it works, and takes no slot
+	Own   bool // nobody sent it who could try again: it is always taken up
 }
 
 // Jobs is what a pool keeps its jobs in.
@@ -36,6 +37,7 @@ type Jobs interface {
 	StopJob(ctx context.Context, id int64) error
 	Job(ctx context.Context, id int64) (store.Job, error)
 	Unfinished(ctx context.Context) ([]store.Job, error)
+	Again(ctx context.Context, id int64) error
 }
 
 // ErrCancelled is the cause of a job's context where the user cancelled it, and not the stop
@@ -47,7 +49,6 @@ var ErrKept = errors.New("the job stands as it left itself")
 
 const (
 	reportEvery = 150 * time.Millisecond
-	mostStarts  = 5               // of a job during which the program ended without being told to
 	patience    = 5 * time.Second // for a job that was told to stop
 )
 
@@ -79,8 +80,8 @@ func (p *Pool) Resume(ctx context.Context) error {
 		return err
 	}
 	for _, j := range left {
-		if j.Starts >= mostStarts { // it may be what ended the program
-			if err := p.jobs.SetJob(ctx, j.ID, store.Failed, 0, fmt.Sprintf("the program ended %d times while it worked on this, so it is left; nothing was taken from it", j.Starts)); err != nil {
+		if j.Starts >= store.MostStarts && !p.kinds[j.Kind].Own { // what ends a decoder ends a child; but whatever it is, it must not end the program at each start
+			if err := p.jobs.SetJob(ctx, j.ID, store.Failed, 0, fmt.Sprintf("the program ended %d times while it worked on this; what you sent is kept", j.Starts)); err != nil {
 				return err
 			}
 			continue
@@ -100,6 +101,19 @@ func (p *Pool) Submit(ctx context.Context, j store.Job) (int64, error) {
 	j.ID = id
 	p.start(j)
 	return id, nil
+}
+
+// Again begins a job that was given up for the program's ends.
+func (p *Pool) Again(ctx context.Context, id int64) error {
+	if err := p.jobs.Again(ctx, id); err != nil {
+		return err
+	}
+	j, err := p.jobs.Job(ctx, id)
+	if err != nil {
+		return err
+	}
+	p.start(j)
+	return nil
 }
 
 // Cancel ends a job that is queued or running.

@@ -266,7 +266,7 @@ func TestEndsOverTheSameJob(t *testing.T) {
 	if j, err := st.Job(ctx, id); err != nil || j.State != store.Queued || j.Starts != 0 {
 		t.Errorf("told to stop, it is %+v, %v", j, err)
 	}
-	for range mostStarts { // as a program that is killed leaves it
+	for range store.MostStarts { // as a program that is killed leaves it
 		if err := st.StartJob(ctx, id); err != nil {
 			t.Fatal(err)
 		}
@@ -275,8 +275,16 @@ func TestEndsOverTheSameJob(t *testing.T) {
 	if err := next.Resume(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if j := reaches(t, st, id, store.Failed); !strings.Contains(j.Message, "ended 5 times") {
+	if j := reaches(t, st, id, store.Failed); !strings.Contains(j.Message, "ended 5 times") || !j.Kept() {
 		t.Errorf("it says %q", j.Message)
+	}
+	done := pool(t, st, func(context.Context, store.Job, Report) error { return nil })
+	if err := done.Again(ctx, id); err != nil {
+		t.Fatal(err)
+	}
+	reaches(t, st, id, store.Done)
+	if err := done.Again(ctx, id); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("what is done is tried again: %v", err)
 	}
 }
 

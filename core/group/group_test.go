@@ -12,16 +12,36 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 )
 
+// lines is a log that several write to.
+type lines struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lines) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lines) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}
+
 // logged runs f and returns what was logged meanwhile.
-func logged(t *testing.T, f func()) string {
-	var b bytes.Buffer
+func logged(t *testing.T, f func(said *lines)) string {
+	var b lines
 	was := slog.Default()
 	slog.SetDefault(slog.New(slog.NewTextHandler(&b, nil)))
 	t.Cleanup(func() { slog.SetDefault(was) })
-	f()
+	f(&b)
 	slog.SetDefault(was)
 	return b.String()
 }
@@ -50,7 +70,7 @@ func TestPanicsAreErrors(t *testing.T) {
 		},
 	} {
 		var err error
-		said := logged(t, func() { err = run() })
+		said := logged(t, func(*lines) { err = run() })
 		if !Stopped(err) || !strings.Contains(err.Error(), "inside the program") {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -58,12 +78,14 @@ func TestPanicsAreErrors(t *testing.T) {
 			t.Errorf("%s: logged %d times: %s", name, n, said)
 		}
 	}
-	done := make(chan bool, 2)
-	logged(t, func() {
-		Beside(func() { defer func() { done <- true }(); broken() })
-		After(0, func() { defer func() { done <- true }(); broken() })
-		<-done
-		<-done
+	logged(t, func(said *lines) {
+		Beside(broken)
+		After(0, broken)
+		for end := time.Now().Add(time.Minute); strings.Count(said.String(), "work stopped short") < 2; runtime.Gosched() {
+			if time.Now().After(end) {
+				t.Fatal("nothing is logged of work that nobody waits for")
+			}
+		}
 	})
 	if err := Try(func() error { return errors.ErrUnsupported }); Stopped(err) || err != errors.ErrUnsupported {
 		t.Errorf("an error became %v", err)

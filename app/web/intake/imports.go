@@ -406,6 +406,27 @@ func (h *handlers) cancelImport(c *gin.Context) {
 	h.Answer(c, "intake", http.StatusOK, nil)
 }
 
+// againImport begins one that was given up for the program's ends.
+func (h *handlers) againImport(c *gin.Context) {
+	id, _ := strconv.ParseInt(c.Param("job"), 10, 64)
+	j, err := h.Store.Job(c.Request.Context(), id)
+	if err == nil && j.SongID != c.Param("id") {
+		err = store.ErrNotFound
+	}
+	if err == nil {
+		err = h.Pool.Again(c.Request.Context(), id)
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		h.Fail(c, http.StatusNotFound, "That file is under way again already, or in.")
+		return
+	}
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	h.Answer(c, h.CurrentStage(c), http.StatusOK, nil)
+}
+
 func (h *handlers) forgetImports(c *gin.Context) {
 	if err := h.Store.ForgetJobs(c.Request.Context(), c.Param("id")); err != nil {
 		h.FailWith(c, err)

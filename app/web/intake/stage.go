@@ -23,7 +23,7 @@ func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
 		Routes:   h.routes,
 		Jobs: map[string]worker.Kind{
 			importJob: {Run: h.runImport}, midiJob: {Run: h.runImport, Light: true}, archiveJob: {Run: h.runImport}, shell.ReferenceJob: {Run: h.runImport}, shell.VoiceJob: {Run: h.runImport},
-			shell.BounceJob: {Run: h.runBounce},
+			shell.BounceJob: {Run: h.runBounce, Own: true},
 		},
 		Background: h.watch,
 		Scripts:    []string{"intake.js"},
@@ -49,5 +49,6 @@ func (h *handlers) routes(g *gin.RouterGroup) {
 	g.POST("/bounces/:job/cancel", h.LimitForm, h.stopBounce)
 	g.GET("/imports", h.imports)
 	g.POST("/imports/:job/cancel", h.LimitForm, h.cancelImport)
+	g.POST("/imports/:job/again", h.LimitForm, h.againImport)
 	g.POST("/imports/forget", h.LimitForm, h.forgetImports)
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
@@ -103,7 +104,8 @@ func (h *handlers) references(c *gin.Context) {
 		h.FailWith(c, err)
 		return
 	}
-	var under, failed []string
+	var under []string
+	var failed []store.Job
 	for _, j := range h.Pool.Now(jobs) {
 		switch {
 		case j.Kind != shell.ReferenceJob:
@@ -112,7 +114,7 @@ func (h *handlers) references(c *gin.Context) {
 		case j.Active():
 			under = append(under, j.Name+" is being measured")
 		default:
-			failed = append(failed, j.Name+": "+j.Message)
+			failed = append(failed, j)
 		}
 	}
 	if seen := c.Query("rev"); seen != "" && len(under) == 0 && seen != strconv.FormatInt(song.Rev, 10) { // one came in

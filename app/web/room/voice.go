@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/bench"
@@ -61,7 +62,7 @@ type voiceView struct {
 	Level, Wrong string
 	Own          meter.Figure // level of the song's own voice
 	Under        []string     // voices that come in
-	Failed       []string
+	Failed       []store.Job
 	Space        *room.VoiceSpace
 	Lines        []voiceLine
 }
@@ -86,7 +87,7 @@ func (h *handlers) voice(c *gin.Context) {
 		case j.Active():
 			out.Under = append(out.Under, j.Name+" is being measured")
 		default:
-			out.Failed = append(out.Failed, j.Name+": "+j.Message)
+			out.Failed = append(out.Failed, j)
 		}
 	}
 	level, err := voiceAt(out.Level)
