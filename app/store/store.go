@@ -10,10 +10,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -400,16 +402,28 @@ func (s *Store) SaveTake(ctx context.Context, id string, rev int64, name, note s
 
 const takeColumns = `id, revision_id, name, note, numbers, created, pinned`
 
-// SetTake gives a take another name and note, and pins it or not. What it names stays.
-func (s *Store) SetTake(ctx context.Context, song string, id int64, name, note string, pinned bool) error {
-	res, err := s.db.ExecContext(ctx, `UPDATE takes SET name = ?, note = ?, pinned = ? WHERE id = ? AND song_id = ?`, name, note, pinned, id, song)
-	if err != nil {
+// Seen tells the words of a take apart from all others: a form says by it what its page showed.
+func (t Take) Seen() string {
+	h := fnv.New64a()
+	fmt.Fprintf(h, "%q %q %t", t.Name, t.Note, t.Pinned)
+	return strconv.FormatUint(h.Sum64(), 36)
+}
+
+// SetTake gives a take another name and note, and pins it or not; what it names stays. seen is what its sender saw (Take.Seen): where the words are others by now it is ErrConflict.
+func (s *Store) SetTake(ctx context.Context, song string, id int64, seen, name, note string, pinned bool) error {
+	return s.in(ctx, func(tx *sqlx.Tx) error {
+		var is Take
+		err := tx.GetContext(ctx, &is, `SELECT `+takeColumns+` FROM takes WHERE id = ? AND song_id = ?`, id, song)
+		switch {
+		case errors.Is(err, sql.ErrNoRows):
+			return ErrNotFound
+		case err == nil && is.Seen() != seen:
+			return ErrConflict
+		case err == nil:
+			_, err = tx.ExecContext(ctx, `UPDATE takes SET name = ?, note = ?, pinned = ? WHERE id = ?`, name, note, pinned, id)
+		}
 		return err
-	}
-	if n, err := res.RowsAffected(); err != nil || n == 0 {
-		return ErrNotFound
-	}
-	return nil
+	})
 }
 
 // Takes lists a song's takes, those that are pinned first, then the newest.

@@ -32,7 +32,7 @@ func TestSongs(t *testing.T) {
 		}
 		return strings.Join(out, ", ")
 	}
-	do(id, "rename", url.Values{"name": {" Harbour "}})
+	do(id, "rename", url.Values{"was": {b.load(id).Name}, "name": {" Harbour "}})
 	if got := b.load(id); got.Name != "Harbour" || got.Undo != "Set name Harbour" {
 		t.Errorf("%q, undo %q", got.Name, got.Undo)
 	}

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"fmt"
 	"net/url"
 	"strings"
 	"testing"
@@ -9,7 +10,7 @@ import (
 // A template is made of a song, a new one starts from it, and it can be taken out; what is no template is said.
 func TestTemplates(t *testing.T) {
 	b, id := ready(t)
-	if status, _ := b.do("POST", "/songs/"+id+"/template", url.Values{"name": {"My night set-up"}}); status != 200 {
+	if status, _ := b.do("POST", "/songs/"+id+"/template", url.Values{"rev": {fmt.Sprint(b.load(id).Rev)}, "name": {"My night set-up"}}); status != 200 {
 		t.Fatal(status)
 	}
 	if home := b.get("/"); !strings.Contains(home, `id="new-template"`) || !strings.Contains(home, ">My night set-up<") {

@@ -166,7 +166,12 @@ func (h *handlers) setTake(c *gin.Context) {
 		h.Fail(c, http.StatusUnprocessableEntity, shell.Sentence(err.Error()))
 		return
 	}
-	if err := h.Store.SetTake(c.Request.Context(), c.Param("id"), id, name, note, c.PostForm("pinned") != ""); err != nil {
+	err = h.Store.SetTake(c.Request.Context(), c.Param("id"), id, c.PostForm("seen"), name, note, c.PostForm("pinned") != "")
+	if errors.Is(err, store.ErrConflict) {
+		h.Fail(c, http.StatusConflict, "The words of this take were changed in another tab meanwhile, so these were not set. Reload to see them, then set yours.")
+		return
+	}
+	if err != nil {
 		h.FailWith(c, err)
 		return
 	}

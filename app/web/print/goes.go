@@ -122,6 +122,10 @@ func (h *handlers) goOut(c *gin.Context) {
 	if v == nil {
 		return
 	}
+	if v.Rev != shell.Base(c) { // it would print what this tab never saw
+		h.FailWith(c, store.ErrConflict)
+		return
+	}
 	p := goesPayload{Rev: v.Rev, What: c.PostFormArray("what"), Form: c.PostForm("form"), Names: strings.TrimSpace(c.PostForm("names"))}
 	for _, w := range p.What {
 		if !slices.ContainsFunc(export.Goings, func(g export.Going) bool { return g.Key == w }) {

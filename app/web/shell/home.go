@@ -250,14 +250,22 @@ func (s *Server) backHome(c *gin.Context, err error) {
 
 // renameSong gives a song another name, as an edit of it.
 func (s *Server) renameSong(c *gin.Context) {
+	song := s.Load(c)
+	if song == nil {
+		return
+	}
 	name := strings.TrimSpace(c.PostForm("name"))
-	_, err := s.Store.Edit(c.Request.Context(), c.Param("id"), store.AnyRevision, session.Settings{Name: &name})
+	if song.Name != c.PostForm("was") {
+		s.Fail(c, http.StatusConflict, "The song was given the name “"+song.Name+"” in another tab meanwhile, so it keeps that. Reload the list to give it another.")
+		return
+	}
+	_, err := s.Store.Edit(c.Request.Context(), c.Param("id"), song.Rev, session.Settings{Name: &name})
 	s.backHome(c, err)
 }
 
 // keepTemplate makes a template of a song, under a name.
 func (s *Server) keepTemplate(c *gin.Context) {
-	song := s.Load(c)
+	song := s.LoadSeen(c)
 	if song == nil {
 		return
 	}
