@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"mellowthump/app/store"
+	"mellowthump/app/web/shell"
 	"mellowthump/core/dsp"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
@@ -167,8 +169,22 @@ func TestGoesOut(t *testing.T) {
 func TestArchiveThereAndBack(t *testing.T) {
 	outside.Slow(t)
 	b, id := ready(t)
+	b.edit(id, "/takes", url.Values{"name": {"as it came"}, "note": {"before the duck"}})
+	before := b.load(id)
 	b.edit(id, "/duck/fit", url.Values{})
+	if err := b.server.Store.SetEars(t.Context(), store.Ears{Token: store.NewToken(), SongID: id, Kind: shell.BlindKind, State: store.EarsDone, Body: fmt.Sprintf(`{"sides":[{"rev":%d,"of":"","name":"the take"},{"rev":%d,"of":"","name":"now"}]}`, before.Rev, b.load(id).Rev)}); err != nil {
+		t.Fatal(err)
+	}
 	files := b.printed(id, "archive", "premaster")
+	z, err := zip.NewReader(strings.NewReader(files["Low Tide archive.zip"]), int64(len(files["Low Tide archive.zip"])))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range z.File {
+		if age := time.Since(f.Modified); age < -time.Minute || age > time.Hour || strings.HasPrefix(f.Name, "audio/") && f.Method != zip.Store {
+			t.Errorf("%s is of %v, packed by method %d", f.Name, f.Modified, f.Method)
+		}
+	}
 	there := newBench(t)
 	other := there.song()
 	if jobs := there.send(other, file{"x.zip", []byte(files["Low Tide archive.zip"])}); len(jobs) != 0 {
@@ -178,6 +194,24 @@ func TestArchiveThereAndBack(t *testing.T) {
 	bass, of := song.ByRole(session.Bass), was.ByRole(session.Bass) // whichever came in first
 	if len(song.Stems) != 2 || song.Name != was.Name || len(bass) != 1 || len(of) != 1 || len(bass[0].Moves) != len(of[0].Moves) || len(bass[0].Moves) == 0 {
 		t.Errorf("%+v", song.Song)
+	}
+	// what it remembers came along: the take, each change, the blind test
+	takes, err := there.server.Store.Takes(t.Context(), other)
+	if err != nil || len(takes) != 1 || takes[0].Name != "as it came" || takes[0].Note != "before the duck" {
+		t.Fatalf("%+v, %v", takes, err)
+	}
+	changes := there.get("/songs/" + other + "/log?view=changes")
+	for _, want := range []string{"Duck", "Read the archive", "Kick"} {
+		if !strings.Contains(changes, want) {
+			t.Errorf("no change %q is told", want)
+		}
+	}
+	ears, err := there.server.Store.EarsOfSong(t.Context(), other)
+	if err != nil || len(ears) != 1 {
+		t.Fatalf("%+v, %v", ears, err)
+	}
+	if was, err := there.server.Store.At(t.Context(), other, takes[0].Revision); err != nil || !strings.Contains(ears[0].Body, fmt.Sprintf(`"rev":%d,`, takes[0].Revision)) && !strings.Contains(ears[0].Body, fmt.Sprintf(`"rev":%d}`, takes[0].Revision)) || len(was.Stems) != 2 || was.ByRole(session.Bass)[0].Moves.Active() != nil {
+		t.Errorf("%v: the take and the test do not point at what they did: %s, take %d", err, ears[0].Body, takes[0].Revision)
 	}
 	again := there.printed(other, "premaster")
 	if x := again["Low Tide premaster float.wav"]; x == "" || x != files["Low Tide premaster float.wav"] {

@@ -218,7 +218,7 @@ func smallArchive(t *testing.T) []byte {
 	}
 	song.Settle()
 	var out bytes.Buffer
-	if err := archive.Write(t.Context(), &out, &song, func(sha string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(files[sha])), nil }); err != nil {
+	if err := archive.Write(t.Context(), &out, &song, nil, func(sha string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(files[sha])), nil }); err != nil {
 		t.Fatal(err)
 	}
 	return out.Bytes()

@@ -41,7 +41,7 @@ func TestPrintOfAnArchive(t *testing.T) {
 	}
 	song := songs[0].Song
 	var zip bytes.Buffer
-	if err := archive.Write(ctx, &zip, &song, func(sha string) (io.ReadCloser, error) { return here.OpenRaw(sha) }); err != nil {
+	if err := archive.Write(ctx, &zip, &song, nil, func(sha string) (io.ReadCloser, error) { return here.OpenRaw(sha) }); err != nil {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()

@@ -97,7 +97,7 @@ func propose(ctx context.Context, args []string, out io.Writer) error {
 			return err
 		}
 		if err := writeFile(*to, func(w io.Writer) error {
-			return archive.Write(ctx, w, song, func(sha string) (io.ReadCloser, error) { return st.OpenRaw(sha) })
+			return archive.Write(ctx, w, song, nil, func(sha string) (io.ReadCloser, error) { return st.OpenRaw(sha) })
 		}); err != nil {
 			return err
 		}

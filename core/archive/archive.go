@@ -1,4 +1,5 @@
-// Package archive is a song in one file: a zip of session.json, as docs/session-format.md has it, and audio/<SHA-256>.wav, everything that the song names. It opens elsewhere as it is here.
+// Package archive is a song in one file: a zip of session.json, as docs/session-format.md has it, history.json, what the song remembers, and audio/<SHA-256>.wav, everything that the song and its takes
+// name. It opens elsewhere as it is here.
 package archive
 
 import (
@@ -11,7 +12,9 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strings"
+	"time"
 
 	"mellowthump/core/session"
 )
@@ -28,27 +31,50 @@ const sessionName = "session.json"
 
 var audioName = regexp.MustCompile(`^audio/([0-9a-f]{64})\.wav$`)
 
-// Write writes a song with its audio; open gives the file of a hash. What it names twice is there once. A song that names audio that cannot be opened is refused.
-func Write(ctx context.Context, w io.Writer, song *session.Song, open func(sha string) (io.ReadCloser, error)) error {
-	z := zip.NewWriter(w)
-	out, err := z.Create(sessionName)
+// Write writes a song with what it remembers (nil: nothing) and its audio; open gives the file of a hash. What it names twice is there once. A song that names audio that cannot be opened is refused; a
+// take's audio that is gone is left out.
+func Write(ctx context.Context, w io.Writer, song *session.Song, history *History, open func(sha string) (io.ReadCloser, error)) error {
+	z, at := zip.NewWriter(w), time.Now()
+	for _, part := range []struct {
+		name string
+		of   any
+	}{{sessionName, song}, {historyName, history}} {
+		if part.name == historyName && history == nil {
+			continue
+		}
+		out, err := z.CreateHeader(&zip.FileHeader{Name: part.name, Method: zip.Deflate, Modified: at})
+		if err != nil {
+			return err
+		}
+		e := json.NewEncoder(out)
+		e.SetIndent("", " ")
+		if err := e.Encode(part.of); err != nil {
+			return err
+		}
+	}
+	files := song.Files()
+	needed := len(files)
+	taken, err := history.Files()
 	if err != nil {
 		return err
 	}
-	e := json.NewEncoder(out)
-	e.SetIndent("", " ")
-	if err := e.Encode(song); err != nil {
-		return err
+	for _, sha := range taken {
+		if !slices.Contains(files[:needed], sha) {
+			files = append(files, sha)
+		}
 	}
-	for _, sha := range song.Files() {
+	for i, sha := range files {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
 		f, err := open(sha)
+		if err != nil && i >= needed {
+			continue
+		}
 		if err != nil {
 			return fmt.Errorf("the audio %.8s: %w", sha, err)
 		}
-		out, err := z.CreateHeader(&zip.FileHeader{Name: "audio/" + sha + ".wav", Method: zip.Store})
+		out, err := z.CreateHeader(&zip.FileHeader{Name: "audio/" + sha + ".wav", Method: zip.Store, Modified: at})
 		if err == nil {
 			_, err = io.Copy(out, &within{ctx, f})
 		}
@@ -78,8 +104,9 @@ func (r *within) Read(b []byte) (int, error) {
 
 // Archive is one that was opened: its song is whole, its audio is read file by file.
 type Archive struct {
-	Song  session.Song
-	audio map[string]*zip.File // by hash
+	Song    session.Song
+	History *History             // nil: it holds none
+	audio   map[string]*zip.File // by hash
 }
 
 // Open reads the song of an archive, and looks at what else is in it without unpacking it. The error is a sentence: no zip, no song, a song of a later form, audio that is missing, names that lead
@@ -93,13 +120,15 @@ func Open(r io.ReaderAt, size int64) (*Archive, error) {
 		return nil, fmt.Errorf("it holds %d entries; an archive of a song has at most %d", len(z.File), MostEntries)
 	}
 	a := &Archive{audio: map[string]*zip.File{}}
-	var of *zip.File
+	var of, past *zip.File
 	all := uint64(0)
 	for _, f := range z.File {
 		m := audioName.FindStringSubmatch(f.Name)
 		switch {
 		case f.Name == sessionName && of == nil:
 			of = f
+		case f.Name == historyName && past == nil:
+			past = f
 		case m != nil && a.audio[m[1]] == nil:
 			if f.UncompressedSize64 > MostFile {
 				return nil, fmt.Errorf("%s is larger than %d GiB", f.Name, MostFile>>30)
@@ -128,7 +157,28 @@ func Open(r io.ReaderAt, size int64) (*Archive, error) {
 			return nil, fmt.Errorf("the audio %.8s, which the song names, is not in it", sha)
 		}
 	}
+	if past != nil {
+		body, err := read(past, MostHistory)
+		if err != nil {
+			return nil, fmt.Errorf("its history.json cannot be read: %w", err)
+		}
+		if a.History, err = readHistory(body); err != nil {
+			return nil, fmt.Errorf("its history.json: %w", err)
+		}
+	}
 	return a, nil
+}
+
+// Files are the hashes of the audio that is in it and that the song or a take of it names.
+func (a *Archive) Files() []string {
+	out := a.Song.Files()
+	taken, _ := a.History.Files() // each was read when it was opened
+	for _, sha := range taken {
+		if a.audio[sha] != nil && !slices.Contains(out, sha) {
+			out = append(out, sha)
+		}
+	}
+	return out
 }
 
 func short(name string) string {

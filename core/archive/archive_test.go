@@ -32,7 +32,7 @@ func packed(t *testing.T) (body []byte, song session.Song, files map[string]stri
 	song.Stems = []session.Stem{{ID: "s1", Name: "Kick", Role: session.Kick, Audio: a}, {ID: "s2", Name: "Kick again", Role: session.Kick, Audio: a}}
 	song.References = []session.Reference{{ID: "r1", Name: "Other", Audio: b}}
 	var w bytes.Buffer
-	if err := Write(context.Background(), &w, &song, func(sha string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(files[sha])), nil }); err != nil {
+	if err := Write(context.Background(), &w, &song, nil, func(sha string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(files[sha])), nil }); err != nil {
 		t.Fatal(err)
 	}
 	return w.Bytes(), song, files
@@ -67,7 +67,7 @@ func TestThereAndBack(t *testing.T) {
 	if a.Copy(context.Background(), io.Discard, strings.Repeat("0", 64)) == nil {
 		t.Error("a file that is not there is read")
 	}
-	if err := Write(context.Background(), io.Discard, &song, func(string) (io.ReadCloser, error) { return nil, errors.New("gone") }); err == nil || !strings.Contains(err.Error(), "gone") {
+	if err := Write(context.Background(), io.Discard, &song, nil, func(string) (io.ReadCloser, error) { return nil, errors.New("gone") }); err == nil || !strings.Contains(err.Error(), "gone") {
 		t.Errorf("audio that is gone: %v", err)
 	}
 }
@@ -108,6 +108,20 @@ func TestBadArchives(t *testing.T) {
 		"later": {make(func(z *zip.Writer) {
 			put(z, "session.json", strings.Replace(string(plain), `"format":2`, `"format":99`, 1))
 		}), "session.json"},
+		"a history of a later form":  {make(func(z *zip.Writer) { whole(z); put(z, historyName, `{"format":2}`) }), "history.json: it has form 2"},
+		"a history without its head": {make(func(z *zip.Writer) { whole(z); put(z, historyName, `{"format":1,"head":7}`) }), "the revision 7, which is not there"},
+		"a history in a circle": {make(func(z *zip.Writer) {
+			whole(z)
+			put(z, historyName, `{"format":1,"head":1,"revisions":[{"id":1,"parent":2,"song":`+string(plain)+`},{"id":2,"parent":1,"song":`+string(plain)+`}]}`)
+		}), "the revision 1 stands before the one that it follows"},
+		"a take of nothing": {make(func(z *zip.Writer) {
+			whole(z)
+			put(z, historyName, `{"format":1,"head":1,"revisions":[{"id":1,"song":`+string(plain)+`}],"takes":[{"revision":3,"name":"lost"}]}`)
+		}), "the take “lost” points at the revision 3"},
+		"a change that is no song": {make(func(z *zip.Writer) {
+			whole(z)
+			put(z, historyName, `{"format":1,"head":1,"revisions":[{"id":1,"song":{"format":99}}]}`)
+		}), "history.json: the revision 1"},
 		"missing audio": {make(func(z *zip.Writer) { put(z, "session.json", string(plain)) }), "is not in it"},
 		"slip":          {make(func(z *zip.Writer) { whole(z); put(z, "../../evil.wav", "x") }), "does not belong"},
 		"absolute":      {make(func(z *zip.Writer) { whole(z); put(z, "/etc/passwd", "x") }), "does not belong"},

@@ -31,7 +31,7 @@ type Going struct{ Key, Label string }
 
 // Goings are all of it, in the order in which it is written.
 var Goings = []Going{
-	{"premaster", "premaster, 32-bit float"}, {"copy", "listening copy, 16 bit, dithered"}, {"mix", "mix as the deck plays it"}, {"stems", "stems, aligned"}, {"buses", "buses"}, {"sheet", "settings sheet (a page, CSV)"}, {"hits", "hits (MIDI)"}, {"curves", "the duck's curve (CSV) and gain (MIDI)"}, {"archive", "archive: the song with its audio"},
+	{"premaster", "premaster, 32-bit float"}, {"copy", "listening copy, 16 bit, dithered"}, {"mix", "mix as the deck plays it"}, {"stems", "stems, aligned"}, {"buses", "buses"}, {"sheet", "settings sheet (a page, CSV)"}, {"hits", "hits (MIDI)"}, {"curves", "the duck's curve (CSV) and gain (MIDI)"}, {"archive", "archive: the song with its audio, takes, changes"},
 }
 
 // Order says what of a song goes out, and how.
@@ -40,6 +40,8 @@ type Order struct {
 	Form  string   // of mix, stems and buses: one of Forms or "flac", where no other is named
 	Names string   // the pattern of their names, see Named; empty: as is usual
 	Extra []File   // what is put beside it
+
+	History *archive.History // goes into the archive
 }
 
 // entry is a file that goes out: what is printed at a tap, or what writes itself.
@@ -86,7 +88,7 @@ func entries(ctx context.Context, r *mix.Renderer, song *session.Song, o Order, 
 			}
 		case "archive":
 			if open != nil {
-				out = append(out, entry{File: File{Name: Safe(song.Name + " archive.zip"), Type: TypeZip, Write: func(ctx context.Context, w io.Writer) error { return archive.Write(ctx, w, song, open) }}})
+				out = append(out, entry{File: File{Name: Safe(song.Name + " archive.zip"), Type: TypeZip, Write: func(ctx context.Context, w io.Writer) error { return archive.Write(ctx, w, song, o.History, open) }}})
 			}
 		case "sheet":
 			out = append(out, entry{File: Sheet(song)})

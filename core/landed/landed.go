@@ -96,7 +96,9 @@ func (r *Result) Sound() bool { return r.Found.Unexplained <= another }
 func (r *Result) Left() float64 { return r.Found.off }
 
 // Sure reports whether all of the new file is explained, to a ten-thousandth of its power, by the plan and nothing else.
-func (r *Result) Sure() bool { return r.State() == Yes && len(r.Other) == 0 && r.Found.off <= explained }
+func (r *Result) Sure() bool {
+	return r.State() == Yes && len(r.Other) == 0 && r.Found.off <= explained
+}
 
 // State is that of all: landed where all that can be told has landed, not yet where nothing has.
 func (r *Result) State() State {

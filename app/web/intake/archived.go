@@ -45,5 +45,8 @@ func (h *handlers) importArchive(ctx context.Context, j store.Job, incoming stri
 		}
 		return fmt.Errorf("%w; nothing was taken from it", err)
 	}
-	return h.finish(ctx, j, session.Become{Song: got, Said: "Read the archive " + j.Name})
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return h.Store.ReadArchive(context.WithoutCancel(ctx), j.SongID, session.Become{Song: got, Said: "Read the archive " + j.Name}, a.History, j.ID)
 }

@@ -18,6 +18,7 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
+	"mellowthump/core/archive"
 	"mellowthump/core/export"
 )
 
@@ -199,9 +200,15 @@ func (h *handlers) runGoes(ctx context.Context, j store.Job, report worker.Repor
 		}
 		extra = append(extra, page)
 	}
+	var history *archive.History
+	if slices.Contains(p.What, "archive") {
+		if history, err = h.Store.Remembered(ctx, j.SongID, p.Rev); err != nil {
+			return err
+		}
+	}
 	err = h.Store.WritePrint(j.SongID, j.ID, func(f *os.File, dir string) error {
 		const pass = 0.8 // of the work
-		files, err := export.Out(ctx, h.Renderer, &song, export.Order{What: p.What, Form: p.Form, Names: p.Names, Extra: extra}, dir, func(sha string) (io.ReadCloser, error) { return h.Store.OpenRaw(sha) }, func(done float64) { report(pass*done, "printing") })
+		files, err := export.Out(ctx, h.Renderer, &song, export.Order{What: p.What, Form: p.Form, Names: p.Names, Extra: extra, History: history}, dir, func(sha string) (io.ReadCloser, error) { return h.Store.OpenRaw(sha) }, func(done float64) { report(pass*done, "printing") })
 		if err != nil {
 			return err
 		}
