@@ -3,6 +3,9 @@ package e2e
 import (
 	"testing"
 
+	"mellowthump/app/store"
+	"mellowthump/core/session"
+
 	"github.com/go-rod/rod/lib/input"
 )
 
@@ -54,4 +57,30 @@ func TestFieldsOverASwap(t *testing.T) {
 		t.Errorf("-4 in two halves became %q", got)
 	}
 	p.clean()
+}
+
+// What was typed while the program was away, or was refused for another tab, is not stored: the page says so, and its fields show what is.
+func TestFieldsShowWhatIsStored(t *testing.T) {
+	t.Parallel()
+	a, p := withFight(t)
+	song := a.song(p)
+	p.visit(a.url + "/songs/" + song + "/levels")
+	field := "#" + p.js("document.querySelector('#ledger input.gain').id")
+	p.edited("a gain", func() { p.typed(field, "-2") })
+	p.until("the gain as it is stored", "document.querySelector('"+field+"').value.replace('−', '-') === '-2'")
+
+	a.down()
+	p.typed(field, "-7")
+	p.until("a word of it", "document.querySelector('#notice').textContent.includes('does not answer')")
+	a.up()
+	p.until("the field as it is stored", "document.querySelector('#notice').textContent.includes('is back') && document.querySelector('"+field+"').value.replace('−', '-') === '-2'")
+	p.edited("the same once more", func() { p.typed(field, "-3") })
+
+	bpm := 97.0
+	if _, err := a.store.Edit(t.Context(), song, store.AnyRevision, session.Settings{BPM: &bpm}); err != nil {
+		t.Fatal(err)
+	}
+	p.typed(field, "-9")
+	p.until("a refusal, and the field as it is stored", "document.querySelector('#notice').textContent.includes('another tab') && document.querySelector('"+field+"').value.replace('−', '-') === '-3'")
+	p.clean("ERR_CONNECTION", "Failed to load", "htmx:sendError", "The error", "409")
 }

@@ -107,12 +107,12 @@ document.addEventListener("click", (e) => {
   asked("GET", location.pathname + location.search, { target: "#sheet", swap: "innerHTML" }); // as it is, whatever came of it
 });
 
-// --- the program does not answer
-document.addEventListener("htmx:sendError", () => {
+// --- the program does not answer: what was typed is not stored, so when it is back the fields show what is
+function notice(text) {
   const p = document.createElement("p");
   p.className = "notice-text";
   p.role = "alert";
-  p.textContent = "The program does not answer. Is it still running? What you did last was not stored; it can be done again. ";
+  p.textContent = `${text} `;
   const close = document.createElement("button");
   close.type = "button";
   close.className = "btn quiet";
@@ -120,6 +120,38 @@ document.addEventListener("htmx:sendError", () => {
   close.textContent = "Close";
   p.append(close);
   $("#notice")?.replaceChildren(p);
+}
+let gone = false;
+document.addEventListener("htmx:sendError", () => {
+  notice("The program does not answer. Is it still running? What you did last was not stored; it can be done again.");
+  if (!gone) back();
+  gone = true;
+});
+// back asks until the program answers, then shows the stage as it is stored.
+function back() {
+  setTimeout(async () => {
+    try {
+      const res = await fetch(location.href, { method: "HEAD", headers: { "HX-Request": "true" } });
+      if (res.status >= 500) throw res;
+    } catch {
+      back();
+      return;
+    }
+    gone = false;
+    if ($("#sheet")) await asked("GET", location.pathname + location.search, { target: "#sheet", swap: "innerHTML" });
+    notice("The program is back. What was done while it was away is not stored: the page shows what is.");
+  }, 1000);
+}
+
+// --- an edit that was refused in the notice line leaves no field with what is not stored; what was written in words stays to be sent again
+document.addEventListener("htmx:responseError", (e) => {
+  const { elt, xhr } = e.detail;
+  if (!xhr.getResponseHeader("HX-Retarget") || elt.closest("dialog")) return;
+  for (const f of elt.matches("form") ? elt.elements : [elt]) {
+    if (f.matches("select")) f.value = [...f.options].find((o) => o.defaultSelected)?.value ?? f.value;
+    else if (f.matches("input[type=checkbox], input[type=radio]")) f.checked = f.defaultChecked;
+    else if (f.matches("input[data-step], input[inputmode]")) f.value = f.defaultValue;
+  }
 });
 
 // --- definitions on hover and focus
