@@ -19,22 +19,11 @@ import (
 	"mellowthump/core/session"
 )
 
-// Every view of a demo song comes whole by night, with a clean console; by day all other tests look.
+// Every view comes whole by night, with a clean console; by day all other tests look.
 func TestViews(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	st, err := store.Open(t.Context(), dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := demodata.Load(t.Context(), st); err != nil {
-		t.Fatal(err)
-	}
-	st.Close()
-	a := start(t, dir)
-	p := a.open("/")
+	a, p := withFight(t)
 	p.js("document.cookie = 'theme=night; path=/'")
-	p.click(".songs a.songname")
 	song := a.url + "/songs/" + a.song(p) + "/"
 	for _, view := range []string{"intake", "levels", "pocket", "duck", "room", "body", "width", "compare", "print"} {
 		p.visit(song + view)

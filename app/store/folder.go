@@ -17,6 +17,16 @@ import (
 // lockName is the file that whoever works on a data folder holds.
 const lockName = "in-use"
 
+// InUse reports whether a program holds a data folder.
+func InUse(dir string) bool {
+	f, err := os.Open(filepath.Join(dir, lockName))
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	return syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil
+}
+
 // lock takes a data folder for this program alone; the error says who has it.
 func lock(dir string) (*os.File, error) {
 	f, err := os.OpenFile(filepath.Join(dir, lockName), os.O_RDWR|os.O_CREATE, 0o600)

@@ -118,7 +118,7 @@ func (s *Store) Frees(ctx context.Context, id string) (int64, error) {
 }
 
 // Remove takes a deleted song out for good, with its revisions and takes and the audio that it alone knows, and returns the
-// bytes that are free now. One that is not deleted stays (ErrConflict), and while files come in so does any: one of them may
+// bytes that are free now. One that is not deleted stays, and while files come in so does any: one of them may
 // be of its audio (Refused).
 func (s *Store) Remove(ctx context.Context, id string) (freed int64, err error) {
 	files, freed, err := s.removeRows(ctx, id)
@@ -163,7 +163,7 @@ func (s *Store) removeRows(ctx context.Context, id string) (files []aloneRow, fr
 			return ErrNotFound
 		}
 		if deleted == "" {
-			return ErrConflict
+			return &Refused{errors.New("the song is not deleted; delete it first, then it can be removed for good")}
 		}
 		active := 0
 		if err := tx.GetContext(ctx, &active, `SELECT COUNT(*) FROM jobs WHERE state IN ('queued', 'running')`); err != nil {

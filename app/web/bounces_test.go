@@ -277,3 +277,40 @@ func TestBounceFolderNamed(t *testing.T) {
 		t.Errorf("%d %.300s", status, page)
 	}
 }
+
+// A folder that was a link to elsewhere when it was named, and is turned to the program's own audio, is not taken from.
+func TestBounceFolderTurned(t *testing.T) {
+	f := watching(t)
+	link := filepath.Join(t.TempDir(), "link")
+	if err := os.Symlink(f.path, link); err != nil {
+		t.Fatal(err)
+	}
+	if status, page := f.name(link); status != 200 {
+		t.Fatalf("%d %.300s", status, page)
+	}
+	rev := f.load(f.id).Rev
+	if err := os.Remove(link); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink(filepath.Join(f.dir, "audio"), link); err != nil {
+		t.Fatal(err)
+	}
+	f.until("own folder")
+	if all, err := f.server.Store.Bounces(t.Context(), f.id); err != nil || len(all) != 0 || f.load(f.id).Rev != rev {
+		t.Errorf("%+v, %v", all, err)
+	}
+}
+
+// A name that is no UTF-8, as other systems write them, is taken with what can be read of it.
+func TestNamesOfOtherSystems(t *testing.T) {
+	b := newBench(t)
+	id := b.song()
+	kick, _ := beat()
+	if jobs := b.send(id, file{"Gr\xfcne Trommel.wav", asWAV(kick)}); len(jobs) != 0 {
+		t.Fatalf("%+v", jobs)
+	}
+	if name := b.load(id).Stems[0].Name; name != "Gr_ne Trommel" {
+		t.Errorf("it is called %q", name)
+	}
+	b.get("/songs/" + id + "/intake")
+}

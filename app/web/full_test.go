@@ -144,3 +144,22 @@ func TestDiskFull(t *testing.T) {
 		t.Errorf("the folder: %+v, %v", r, err)
 	}
 }
+
+// A file is fetched although there is no room on this disk: it is to be kept elsewhere.
+func TestDiskFullFetch(t *testing.T) {
+	dir := t.TempDir()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=512k"); err != nil {
+		t.Skipf("this machine makes no small disk: %v", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(dir, syscall.MNT_DETACH) })
+	b, id := ready(t)
+	b.edit(id, "/duck/fit", url.Values{})
+	want := b.get("/songs/" + id + "/duck/ducked.wav")
+	if len(want) <= 1<<20 {
+		t.Fatalf("%d bytes never go to the disk", len(want))
+	}
+	t.Setenv("TMPDIR", dir)
+	if got := b.get("/songs/" + id + "/duck/ducked.wav"); got != want {
+		t.Errorf("without room it has %d bytes, not %d", len(got), len(want))
+	}
+}

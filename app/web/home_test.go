@@ -82,8 +82,8 @@ func TestSongs(t *testing.T) {
 	if b.load(id).Name != "Harbour" || strings.Contains(b.get("/"), "1 deleted") {
 		t.Error("it is not restored")
 	}
-	if status, _ := b.do("POST", "/songs/"+id+"/remove", url.Values{}); status != 409 {
-		t.Errorf("what is not deleted is removed: %d", status)
+	if status, body := b.do("POST", "/songs/"+id+"/remove", url.Values{}); status != 422 || !strings.Contains(body, "The song is not deleted") {
+		t.Errorf("what is not deleted is removed: %d %.200s", status, body)
 	}
 	files := func() int {
 		list, _ := os.ReadDir(filepath.Join(b.dir, "audio"))

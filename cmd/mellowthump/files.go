@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"time"
 
 	"mellowthump/app/decode"
 	"mellowthump/app/store"
@@ -293,9 +294,29 @@ func writeFile(name string, write func(io.Writer) error) (err error) {
 	return os.Rename(f.Name(), name)
 }
 
+// scratchName is that of the folders of commands.
+const scratchName = "mellowthump-work-*"
+
+// sweepScratch removes the folders of commands that were killed: nobody holds them any more.
+func sweepScratch() {
+	left, err := filepath.Glob(filepath.Join(os.TempDir(), scratchName))
+	if err != nil {
+		return
+	}
+	for _, dir := range left {
+		if st, err := os.Lstat(dir); err == nil && st.IsDir() && time.Since(st.ModTime()) > scratchYoung && !store.InUse(dir) {
+			os.RemoveAll(dir)
+		}
+	}
+}
+
+// scratchYoung is how long a folder may be there before its command holds it.
+const scratchYoung = time.Minute
+
 // scratch is a data folder for as long as a command runs; done takes it away.
 func scratch(ctx context.Context) (s *store.Store, dir string, done func(), err error) {
-	if dir, err = os.MkdirTemp("", "mellowthump-*"); err != nil {
+	sweepScratch()
+	if dir, err = os.MkdirTemp("", scratchName); err != nil {
 		return nil, "", nil, err
 	}
 	if s, err = store.Open(ctx, dir); err != nil {

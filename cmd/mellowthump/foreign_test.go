@@ -7,6 +7,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"mellowthump/internal/outside"
 )
@@ -37,5 +38,39 @@ func TestForeignFilesAreBounded(t *testing.T) {
 		if code := run(t.Context(), []string{"measure", path}, &out, &said); code != 1 || !strings.Contains(said.String(), want) {
 			t.Errorf("%s: ends with %d, %s", path, code, said.String())
 		}
+	}
+}
+
+// What a command that was killed left of its work is gone with the next one; what a command works on stays.
+func TestWorkOfKilledCommandsIsSwept(t *testing.T) {
+	t.Setenv("TMPDIR", t.TempDir())
+	_, at, done, err := scratch(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer done()
+	killed, err := os.MkdirTemp("", scratchName)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(killed, "parts.wav"), []byte("x"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	old := time.Now().Add(-time.Hour)
+	for _, dir := range []string{at, killed} {
+		if err := os.Chtimes(dir, old, old); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, _, next, err := scratch(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	next()
+	if _, err := os.Stat(killed); !os.IsNotExist(err) {
+		t.Errorf("it is left: %v", err)
+	}
+	if _, err := os.Stat(at); err != nil {
+		t.Errorf("what is worked on is gone: %v", err)
 	}
 }

@@ -28,6 +28,9 @@ import (
 // readShare is the part of the way that is done when a bounce is read and measured.
 const readShare = 0.4
 
+// errOwnFolder is said of a bounce folder that is the program's own, by whatever link.
+var errOwnFolder = errors.New("that is the program's own folder; name the one that you bounce to")
+
 // bounceTries is how often a bounce is compared anew because another file of its stem came in meanwhile.
 const bounceTries = 5
 
@@ -121,11 +124,20 @@ func (h *handlers) look(ctx context.Context, song, path string) error {
 		}
 		f = bounces.Watch(path, known)
 	}
-	complete, coming, err := f.Look(time.Now())
+	var complete, coming []bounces.File
+	var err error
+	if h.Store.Holds(path) { // its link was turned here since it was named
+		err = errOwnFolder
+	} else {
+		complete, coming, err = f.Look(time.Now())
+	}
 	w.mu.Lock()
 	w.folders[song], w.coming[song], w.wrong[song] = f, coming, ""
 	if err != nil {
 		w.wrong[song] = bounces.Why(err)
+		if errors.Is(err, errOwnFolder) {
+			w.wrong[song] = err.Error()
+		}
 	}
 	w.mu.Unlock()
 	for _, file := range complete {

@@ -234,7 +234,7 @@ func NameBounces(ctx context.Context, st *store.Store, song, path string) error 
 			return err
 		}
 		if st.Holds(path) {
-			return errors.New("that is the program's own folder; name the one that you bounce to")
+			return errOwnFolder
 		}
 		files, err := bounces.Files(path)
 		if err != nil {

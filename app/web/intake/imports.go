@@ -135,7 +135,7 @@ func (h *handlers) takeIn(c *gin.Context, kind, fileName string, p importPayload
 // shownName makes a file's name fit to be shown: no folders, no control characters, not
 // endless. It is never used as a path.
 func shownName(name string) string {
-	name = path.Base(strings.ReplaceAll(name, `\`, "/"))
+	name = path.Base(strings.ReplaceAll(strings.ToValidUTF8(name, "_"), `\`, "/"))
 	name = strings.Map(func(r rune) rune {
 		if unicode.IsControl(r) {
 			return -1

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"log/slog"
 	"mime"
 	"net/http"
 	"os"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
 	"mellowthump/core/audio/wav"
@@ -41,7 +43,10 @@ func (s *Server) Send(c *gin.Context, f export.File, err error) {
 	}
 	size, r, err := spool.reader()
 	if err == nil {
-		err = s.noteExports(c, f, r, size)
+		if err = s.noteExports(c, f, r, size); store.Full(err) { // it is not known again when it comes back; it can be fetched all the same
+			slog.Error("an export is not noted", "err", err)
+			err = nil
+		}
 	}
 	if err != nil {
 		s.FailWith(c, err)
@@ -94,21 +99,48 @@ func (s *Server) noteExports(c *gin.Context, f export.File, r io.ReaderAt, size 
 type spool struct {
 	memory bytes.Buffer
 	file   *os.File
+	full   bool // the disk: memory holds what comes from then on
 }
 
 // Write takes what is written.
 func (s *spool) Write(b []byte) (n int, err error) {
-	if s.file == nil && s.memory.Len()+len(b) > longestInMemory {
+	if s.file == nil && !s.full && s.memory.Len()+len(b) > longestInMemory {
 		if s.file, err = os.CreateTemp("", "mellowthump-*"); err != nil {
-			return 0, err
+			return s.inMemory(0, err, b)
 		}
 		os.Remove(s.file.Name()) // gone when it is closed
 		if _, err := s.file.Write(s.memory.Bytes()); err != nil {
-			return 0, err
+			return s.inMemory(0, err, b)
 		}
+		s.memory = bytes.Buffer{}
 	}
+	if s.file == nil {
+		return s.memory.Write(b)
+	}
+	if n, err = s.file.Write(b); err != nil {
+		return s.inMemory(n, err, b)
+	}
+	return n, nil
+}
+
+// inMemory goes on in memory where the disk is full: a file is fetched to be kept elsewhere. n bytes of b are on the disk already.
+func (s *spool) inMemory(n int, err error, b []byte) (int, error) {
+	if !store.Full(err) {
+		return n, err
+	}
+	s.full = true
 	if s.file != nil {
-		return s.file.Write(b)
+		if s.memory.Len() == 0 { // else all of it is in memory still
+			size, err := s.file.Seek(0, io.SeekCurrent)
+			if err == nil {
+				_, err = io.Copy(&s.memory, io.NewSectionReader(s.file, 0, size-int64(n)))
+			}
+			if err != nil {
+				return n, err
+			}
+		}
+		s.file.Close()
+		s.file = nil
 	}
 	return s.memory.Write(b)
 }
