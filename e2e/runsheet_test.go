@@ -53,9 +53,6 @@ func TestRunSheet(t *testing.T) {
 	p.until("the take is saved", "!document.querySelector('#take-dialog').open")
 	all := time.Since(began)
 	t.Logf("in after %.1f s, first rows %.1f s after that, the sheet %.1f s after it; the take after %.1f s of all; %s rows, %s ticked", in.Seconds(), first.Seconds(), made.Seconds(), all.Seconds(), rows, ticked)
-	if all > 3*time.Minute { // a minute is what is asked of a machine that does nothing else: make bench says how long it takes there
-		t.Errorf("from the folder to the take in %.1f s", all.Seconds())
-	}
 	p.click("#part-takes")
 	p.until("the take", "document.querySelector('.takes')?.textContent.includes('first better take')")
 	_, after, _ := strings.Cut(promised, "→")

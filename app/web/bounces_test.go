@@ -53,7 +53,7 @@ func (f *folder) page() string {
 // until waits until the page says something.
 func (f *folder) until(says string) string {
 	f.Helper()
-	for end := time.Now().Add(60 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(3 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
 		page := f.page()
 		if strings.Contains(page, says) {
 			return page

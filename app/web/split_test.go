@@ -15,7 +15,7 @@ import (
 // settled waits until no job of a song is at work.
 func (b *bench) settled(id string) []store.Job {
 	b.Helper()
-	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); <-time.After(5 * time.Millisecond) {
+	for deadline := time.Now().Add(3 * time.Minute); time.Now().Before(deadline); <-time.After(5 * time.Millisecond) {
 		jobs, err := b.server.Store.Jobs(b.Context(), id)
 		if err != nil {
 			b.Fatal(err)

@@ -207,7 +207,7 @@ func (b *bench) postTo(id, path string, body []byte, contentType string) []store
 	if res.StatusCode != 200 {
 		b.Fatalf("the upload answers %d", res.StatusCode)
 	}
-	deadline := time.Now().Add(30 * time.Second)
+	deadline := time.Now().Add(3 * time.Minute)
 	for {
 		jobs, err := b.server.Store.Jobs(context.Background(), id)
 		if err != nil {

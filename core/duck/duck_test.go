@@ -7,8 +7,8 @@ import (
 	"math"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"testing"
-	"time"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
@@ -461,21 +461,21 @@ func TestFitsStop(t *testing.T) {
 		if _, err := r.Pair(context.Background(), &plain, w); err != nil { // what all of them stand on
 			t.Fatal(err)
 		}
-		begin := time.Now()
-		if err := fit(context.Background(), r); err != nil {
-			t.Fatal(err)
-		}
-		whole := time.Since(begin)
-		ctx, stop := context.WithTimeout(context.Background(), whole/10)
-		r = mix.New(lib, 1<<28)
-		if _, err := r.Pair(context.Background(), &plain, w); err != nil {
-			t.Fatal(err)
-		}
-		begin = time.Now()
+		ctx, stop := context.WithCancel(context.Background())
+		var mu sync.Mutex
+		at, last := 0.0, 0.0 // how far it was when it was stopped, and at its end
+		ctx = mix.Follow(ctx, &mix.Work{Told: func(_ string, part float64) {
+			mu.Lock()
+			defer mu.Unlock()
+			if last = part; part > 0.02 && at == 0 {
+				at = part
+				stop()
+			}
+		}})
 		err := fit(ctx, r)
 		stop()
-		if after := time.Since(begin); !errors.Is(err, context.DeadlineExceeded) || after > whole*3/4 {
-			t.Errorf("%s: stopped at a tenth of %v it ends after %v with %v", name, whole, after, err)
+		if !errors.Is(err, context.Canceled) || at == 0 || last > at+0.5 {
+			t.Errorf("%s: stopped at %.2f of the way it ends at %.2f with %v", name, at, last, err)
 		}
 	}
 }
