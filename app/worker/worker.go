@@ -218,8 +218,11 @@ func (p *Pool) run(ctx context.Context, j store.Job) {
 		if err := p.jobs.StartJob(context.WithoutCancel(ctx), j.ID); err != nil {
 			slog.Error("storing that a job began", "job", j.ID, "err", err)
 		}
+		var mu sync.Mutex // a job may report from several goroutines
 		last := time.Now()
 		report := func(progress float64, message string) {
+			mu.Lock()
+			defer mu.Unlock()
 			if time.Since(last) >= reportEvery {
 				last = time.Now()
 				set(store.Running, progress, message)
