@@ -7,6 +7,8 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"sync"
+	"sync/atomic"
 	"testing"
 
 	"mellowthump/core/bench"
@@ -21,16 +23,16 @@ func counting(t *testing.T, most int, judge func(stage string, ctx context.Conte
 	t.Helper()
 	was := slices.Clone(stages)
 	t.Cleanup(func() { copy(stages, was) })
-	n := 0
+	var n atomic.Int64
 	for i, s := range was {
 		stages[i].judge = func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
-			if n++; n > most {
+			if n := n.Add(1); n > int64(most) {
 				return nil, fmt.Errorf("judged %d times", n)
 			}
 			return judge(s.key, ctx, b)
 		}
 	}
-	return func() int { return n }
+	return func() int { return int(n.Load()) }
 }
 
 // small is a beat of two bars.
@@ -40,8 +42,8 @@ func small(seed uint64) beat {
 	return b
 }
 
-// mostJudged is how often stages may be judged for one sheet: each once, three of them three times more; Pocket's layers with Intake; Levels once more at the end.
-var mostJudged = len(stages) + 3*mostAnew + 2
+// mostJudged is how often stages may be judged for one sheet: each once, three of them three times more; Pocket's layers with Intake; Levels once more at the end; two ahead for each row that is kept.
+var mostJudged = len(stages) + 3*mostAnew + 2 + 2*8
 
 // Whatever the stages find, anew each time, the sheet ends.
 func TestEndsWhateverIsFound(t *testing.T) {
@@ -50,7 +52,10 @@ func TestEndsWhateverIsFound(t *testing.T) {
 	r, song, facts := brought(t, d)
 	for seed := range uint64(20) {
 		rng := rand.New(rand.NewPCG(seed, 28))
+		var mu sync.Mutex // what comes next is judged ahead
 		asked := counting(t, mostJudged, func(stage string, _ context.Context, b *bench.Bench) (out []find.Finding, err error) {
+			mu.Lock()
+			defer mu.Unlock()
 			for range 1 + rng.IntN(4) {
 				st := b.Song.Stems[rng.IntN(len(b.Song.Stems))]
 				kind := []string{"window", "near-the-kick", "over-line", "lost-trigger", "boost-before"}[rng.IntN(5)]
