@@ -119,14 +119,17 @@ func setBounce(ctx context.Context, db sqlx.ExtContext, b Bounce) error {
 	return err
 }
 
-// Older reports whether a bounce is not what counts: its file was written anew since, or its stem has a later one of the folder already. stem is whose file it is; empty: that is not known yet.
-func (s *Store) Older(ctx context.Context, b Bounce, stem string) (bool, error) {
+// Older reports whether a bounce is not what counts: its file was written anew since, or the file that its stem has now is a
+// later one of the folder. has is that file's hash; empty: whose bounce it is is not known yet.
+func (s *Store) Older(ctx context.Context, b Bounce, has string) (bool, error) {
 	all, err := s.Bounces(ctx, b.SongID)
 	if err != nil {
 		return false, err
 	}
 	for _, o := range all {
-		if o.Name == b.Name && !o.is(b) || stem != "" && o.Name != b.Name && o.Stem == stem && o.State == BounceTaken && o.Mod().After(b.Mod()) {
+		anew := o.Name == b.Name && !o.is(b)
+		later := has != "" && o.SHA == has && o.State == BounceTaken && o.Mod().After(b.Mod())
+		if anew || later {
 			return true, nil
 		}
 	}

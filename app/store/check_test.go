@@ -139,7 +139,8 @@ func folderOf(t *testing.T, dir string) string {
 	return out.String()
 }
 
-// What is no plain file among the audio is told and not read: a pipe and a device would never end. A database with what a kill left beside it is read whole, and nothing is written there.
+// What is no plain file among the audio is told and not read: a pipe and a device would never end. A database with what
+// a kill left beside it is read whole, and nothing is written there.
 func TestCheckReadsPlainFilesOnly(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)

@@ -80,12 +80,15 @@ func remember(ctx context.Context, tx *sqlx.Tx, id string, h *archive.History) e
 		if err != nil {
 			return err
 		}
-		if is[r.ID], err = add(`INSERT INTO revisions (song_id, parent, summary, body, created) VALUES (?, ?, ?, ?, ?)`, id, is[r.Parent], r.Summary, string(body), r.Created); err != nil {
+		is[r.ID], err = add(`INSERT INTO revisions (song_id, parent, summary, body, created) VALUES (?, ?, ?, ?, ?)`,
+			id, is[r.Parent], r.Summary, string(body), r.Created)
+		if err != nil {
 			return err
 		}
 	}
 	for _, r := range h.Runs {
-		run, err := add(`INSERT INTO runs (song_id, base, head, said, body, created) VALUES (?, ?, ?, ?, ?, ?)`, id, is[r.Base], is[r.Head], r.Said, string(r.Body), r.Created)
+		run, err := add(`INSERT INTO runs (song_id, base, head, said, body, created) VALUES (?, ?, ?, ?, ?, ?)`,
+			id, is[r.Base], is[r.Head], r.Said, string(r.Body), r.Created)
 		if err != nil {
 			return err
 		}
@@ -98,7 +101,9 @@ func remember(ctx context.Context, tx *sqlx.Tx, id string, h *archive.History) e
 		}
 	}
 	for _, t := range h.Takes {
-		if _, err := add(`INSERT INTO takes (song_id, revision_id, name, note, numbers, created, pinned) VALUES (?, ?, ?, ?, ?, ?, ?)`, id, is[t.Revision], t.Name, t.Note, string(t.Numbers), t.Created, t.Pinned); err != nil {
+		_, err := add(`INSERT INTO takes (song_id, revision_id, name, note, numbers, created, pinned) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+			id, is[t.Revision], t.Name, t.Note, string(t.Numbers), t.Created, t.Pinned)
+		if err != nil {
 			return err
 		}
 	}
@@ -107,7 +112,9 @@ func remember(ctx context.Context, tx *sqlx.Tx, id string, h *archive.History) e
 		if err != nil {
 			return err
 		}
-		if _, err := add(`INSERT INTO ears (token, song_id, kind, body, state, created) VALUES (?, ?, ?, ?, ?, ?)`, NewToken(), id, e.Kind, string(body), e.State, e.Created); err != nil {
+		_, err = add(`INSERT INTO ears (token, song_id, kind, body, state, created) VALUES (?, ?, ?, ?, ?, ?)`,
+			NewToken(), id, e.Kind, string(body), e.State, e.Created)
+		if err != nil {
 			return err
 		}
 	}

@@ -16,8 +16,9 @@ import (
 	"mellowthump/core/session"
 )
 
-// Songs are removed on a slow disk while others take the same audio in, as the jobs of the pool do: what was acknowledged to a song stays, whatever is removed beside it. 50 here, as many as
-// MELLOWTHUMP_REMOVALS asks for (make kill: 1,000).
+// Songs are removed on a slow disk while others take the same audio in, as the jobs of the pool do: what was
+// acknowledged to a song stays, whatever is removed beside it. 50 here, as many as MELLOWTHUMP_REMOVALS asks for (make
+// kill: 1,000).
 func TestRemovalsBesideUploads(t *testing.T) {
 	was := unlink
 	t.Cleanup(func() { unlink = was })

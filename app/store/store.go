@@ -409,7 +409,8 @@ func (t Take) Seen() string {
 	return strconv.FormatUint(h.Sum64(), 36)
 }
 
-// SetTake gives a take another name and note, and pins it or not; what it names stays. seen is what its sender saw (Take.Seen): where the words are others by now it is ErrConflict.
+// SetTake gives a take another name and note, and pins it or not; what it names stays. seen is what its sender saw
+// (Take.Seen): where the words are others by now it is ErrConflict.
 func (s *Store) SetTake(ctx context.Context, song string, id int64, seen, name, note string, pinned bool) error {
 	return s.in(ctx, func(tx *sqlx.Tx) error {
 		var is Take

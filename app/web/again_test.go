@@ -14,7 +14,8 @@ import (
 	"mellowthump/app/store"
 )
 
-// However often the program ends while a file comes in, what was sent is kept, said and offered again; when it is cleared from the list the next start sweeps it.
+// However often the program ends while a file comes in, what was sent is kept, said and offered again; when it is
+// cleared from the list the next start sweeps it.
 func TestWhatWasSentIsKept(t *testing.T) {
 	b, id := ready(t)
 	kick, _ := beat()

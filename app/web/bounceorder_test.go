@@ -14,7 +14,8 @@ import (
 	"mellowthump/app/web/shell"
 )
 
-// Several bounces of one stem wait when the program stops, under one name or under several, in any order: at the next start only the newest counts, and it is the one that is said to be taken.
+// Several bounces of one stem wait when the program stops, under one name or under several, in any order: at the next
+// start only the newest counts, and it is the one that is said to be taken.
 func TestOnlyTheNewestBounceCounts(t *testing.T) {
 	_, bass := beat()
 	versions := [][]byte{asWAV(louder(bass, -1)), asWAV(louder(bass, -2)), asWAV(louder(bass, -3)), asWAV(louder(bass, -4))}

@@ -184,3 +184,23 @@ func TestBouncesComeBack(t *testing.T) {
 		t.Error("what is left is still asked about")
 	}
 }
+
+// Of a dropped folder that holds most of a song, the stems that it lacks are told; of a single file nothing is.
+func TestWhatIsMissingIsTold(t *testing.T) {
+	b, id := ready(t)
+	kick, bass := beat()
+	pad := louder(bass, -12)
+	for i := range pad.Ch[0] {
+		pad.Ch[0][i] = float32(i%700)/7000 - 0.05
+	}
+	b.send(id, file{"Pad.wav", asWAV(pad)})
+	b.bring(id, file{"Kick.wav", asWAV(louder(kick, -1))})
+	if page := b.get("/songs/" + id + "/intake"); strings.Contains(page, "brought-missing") {
+		t.Error("of one file the others are told to be missing")
+	}
+	b.bring(id, file{"808.wav", asWAV(louder(bass, -1))})
+	page := strings.Join(strings.Fields(b.get("/songs/"+id+"/intake")), " ")
+	if !strings.Contains(page, "Nothing came for Pad: it keeps its file.") {
+		t.Errorf("the missing stem is not told: %s", page[strings.Index(page, "brought-says"):][:400])
+	}
+}

@@ -25,7 +25,8 @@ import (
 	"mellowthump/core/session"
 )
 
-// openSound opens a file to be read as sound; the error names it. What is no WAV is decoded first, in a child whose memory and time are bounded, to a file that is gone when it is closed.
+// openSound opens a file to be read as sound; the error names it. What is no WAV is decoded first, in a child whose
+// memory and time are bounded, to a file that is gone when it is closed.
 func openSound(ctx context.Context, name string) (audio.Source, *os.File, error) {
 	st, err := os.Stat(name) // before it is opened: a pipe would be waited for
 	switch {

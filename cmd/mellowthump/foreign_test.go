@@ -12,7 +12,8 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// A crafted file ends a command in a sentence about it, and never the command itself: foreign files are decoded in a bounded child here too. What is no file is not waited for.
+// A crafted file ends a command in a sentence about it, and never the command itself: foreign files are decoded in a
+// bounded child here too. What is no file is not waited for.
 func TestForeignFilesAreBounded(t *testing.T) {
 	dir := t.TempDir()
 	for name, data := range outside.Crafted(t) {

@@ -1,5 +1,6 @@
-// Package archive is a song in one file: a zip of session.json, as docs/session-format.md has it, history.json, what the song remembers, and audio/<SHA-256>.wav, everything that the song and its takes
-// name. It opens elsewhere as it is here.
+// Package archive is a song in one file: a zip of session.json, as docs/session-format.md has it, history.json, what the
+// song remembers, and audio/<SHA-256>.wav, everything that the song and its takes name. It opens elsewhere as it is
+// here.
 package archive
 
 import (
@@ -31,8 +32,9 @@ const sessionName = "session.json"
 
 var audioName = regexp.MustCompile(`^audio/([0-9a-f]{64})\.wav$`)
 
-// Write writes a song with what it remembers (nil: nothing) and its audio; open gives the file of a hash. What it names twice is there once. A song that names audio that cannot be opened is refused; a
-// take's audio that is gone is left out.
+// Write writes a song with what it remembers (nil: nothing) and its audio; open gives the file of a hash. What it names
+// twice is there once. A song that names audio that cannot be opened is refused; a take's audio that is gone is left
+// out.
 func Write(ctx context.Context, w io.Writer, song *session.Song, history *History, open func(sha string) (io.ReadCloser, error)) error {
 	z, at := zip.NewWriter(w), time.Now()
 	for _, part := range []struct {

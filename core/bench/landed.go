@@ -40,8 +40,9 @@ func (b *Bench) Landed(ctx context.Context, id, now string) (*Landed, error) {
 	return b.landed(ctx, st, now, of, planned)
 }
 
-// lost compares a new file of a stem whose plan had landed with that plan; nil where all of it is in the new file too, or it is another sound: then the file that has landed is what it goes by. What is
-// there in part was changed elsewhere on purpose; what is not there at all is lost, and comes back.
+// lost compares a new file of a stem whose plan had landed with that plan; nil where all of it is in the new file too,
+// or it is another sound: then the file that has landed is what it goes by. What is there in part was changed elsewhere
+// on purpose; what is not there at all is lost, and comes back.
 func (b *Bench) lost(ctx context.Context, st *session.Stem, now string) (*Landed, error) {
 	of, planned := st.BeforeLanded().PlannedFor()
 	l, err := b.landed(ctx, st, now, of, planned)
@@ -155,8 +156,9 @@ func (b *Bench) landed(ctx context.Context, st *session.Stem, now, of string, pl
 	return out, nil
 }
 
-// triggered are the songs by whose hits a duck may have been done: as it is, and as it was before what triggers it came back from elsewhere too. A duck that was set by the kick as it was planned is
-// done as planned, whenever the kick's own bounce came.
+// triggered are the songs by whose hits a duck may have been done: as it is, and as it was before what triggers it came
+// back from elsewhere too. A duck that was set by the kick as it was planned is done as planned, whenever the kick's own
+// bounce came.
 func (b *Bench) triggered(id string) []*session.Song {
 	out := []*session.Song{b.Song}
 	was := b.Song.Clone()

@@ -141,7 +141,8 @@ func TestLanded(t *testing.T) {
 	}
 }
 
-// A duck that is done exactly as planned has landed, also where the kick's own bounce came back late before it: it went by the hits as they were planned. One that was done by the late kick has landed too.
+// A duck that is done exactly as planned has landed, also where the kick's own bounce came back late before it: it went
+// by the hits as they were planned. One that was done by the late kick has landed too.
 func TestLandedBesideALateKick(t *testing.T) {
 	outside.Slow(t)
 	b := recordedPair(t)

@@ -1,5 +1,6 @@
-// Package group runs work beside other work. Nothing else in the program starts a goroutine: a panic in one that nobody recovers ends the whole program, with every other tab and job. Here it
-// ends the work alone: it is logged once, with its stack, and is an error to whoever waits.
+// Package group runs work beside other work. Nothing else in the program starts a goroutine: a panic in one that nobody
+// recovers ends the whole program, with every other tab and job. Here it ends the work alone: it is logged once, with
+// its stack, and is an error to whoever waits.
 package group
 
 import (

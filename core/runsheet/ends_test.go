@@ -42,7 +42,8 @@ func small(seed uint64) beat {
 	return b
 }
 
-// mostJudged is how often stages may be judged for one sheet: each once, three of them three times more; Pocket's layers with Intake; Levels once more at the end; two ahead for each row that is kept.
+// mostJudged is how often stages may be judged for one sheet: each once, three of them three times more; Pocket's layers
+// with Intake; Levels once more at the end; two ahead for each row that is kept.
 var mostJudged = len(stages) + 3*mostAnew + 2 + 2*8
 
 // Whatever the stages find, anew each time, the sheet ends.
@@ -95,8 +96,8 @@ func TestEndsWhereARowStays(t *testing.T) {
 	}
 }
 
-// On made songs with and without kick, bass and hits, with faults on top of each other, every sheet ends after as many judgements as it may take. One of each here, more where MELLOWTHUMP_SEEDS asks
-// for them (make long).
+// On made songs with and without kick, bass and hits, with faults on top of each other, every sheet ends after as many
+// judgements as it may take. One of each here, more where MELLOWTHUMP_SEEDS asks for them (make long).
 func TestEnds(t *testing.T) {
 	outside.Slow(t)
 	real := slices.Clone(stages)

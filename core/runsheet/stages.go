@@ -79,8 +79,8 @@ func (w *walk) open(ctx context.Context, stage string) ([]find.Finding, error) {
 // mostAnew is how often a stage is judged anew for what a row of it has changed.
 const mostAnew = 3
 
-// stage makes the rows of a stage; only the one of a key, where one is given. It ends, whatever is found: what is left is judged anew for a row that was made just now and changed something, and
-// not too often; a row is made once.
+// stage makes the rows of a stage; only the one of a key, where one is given. It ends, whatever is found: what is left
+// is judged anew for a row that was made just now and changed something, and not too often; a row is made once.
 func (w *walk) stage(ctx context.Context, stage, only string) error {
 	left := 0
 	if only == "" && rejudged(stage) {

@@ -291,7 +291,7 @@ func (h *handlers) takeBounce(ctx context.Context, j store.Job, p *bouncePayload
 		case st == nil:
 			return h.askBounce(ctx, j, p, b)
 		}
-		if older, err := h.Store.Older(ctx, *b, st.ID); err != nil || older {
+		if older, err := h.Store.Older(ctx, *b, st.Audio); err != nil || older {
 			b.State, b.Stem, b.Said = store.BounceOlder, st.ID, "it is older than the bounce that "+st.Name+" has; to take it all the same, drop it on the stem"
 			return err
 		}
@@ -299,7 +299,7 @@ func (h *handlers) takeBounce(ctx context.Context, j store.Job, p *bouncePayload
 		if err != nil {
 			return err
 		}
-		if older, err := h.Store.Older(ctx, *b, st.ID); err != nil || older { // while it was compared
+		if older, err := h.Store.Older(ctx, *b, st.Audio); err != nil || older { // while it was compared
 			return err
 		}
 		taken := *b

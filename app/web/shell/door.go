@@ -103,8 +103,9 @@ type patientBody struct {
 	end      error
 }
 
-// wait bounds how long the next bytes are waited for. The deadline is the connection's, and stays until the body is at its end: the server itself looks for the rest of one that nobody reads, as
-// soon as the answer is longer than its buffer. A connection that knows none, as a test's, waits.
+// wait bounds how long the next bytes are waited for. The deadline is the connection's, and stays until the body is at
+// its end: the server itself looks for the rest of one that nobody reads, as soon as the answer is longer than its
+// buffer. A connection that knows none, as a test's, waits.
 func (b *patientBody) wait() { b.conn.SetReadDeadline(time.Now().Add(b.patience)) }
 
 // Read waits for the next bytes.

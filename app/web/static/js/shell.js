@@ -131,8 +131,7 @@ document.addEventListener("htmx:sendError", () => {
 function back() {
   setTimeout(async () => {
     try {
-      const res = await fetch(location.href, { method: "HEAD", headers: { "HX-Request": "true" } });
-      if (res.status >= 500) throw res;
+      await fetch(import.meta.url, { method: "HEAD", cache: "no-store" }); // this script: the least that it can be asked for
     } catch {
       back();
       return;
