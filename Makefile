@@ -40,8 +40,8 @@ race: tools ## what runs beside other things, with the race detector; without th
 bench: tools ## print the benchmarks beside their targets
 	@scripts/bench
 
-kill: ## end a working server 200 times at any moment, and look for what it lost
-	MELLOWTHUMP_KILLS=200 $(GO) test -timeout 60m -count=1 -v -run TestKill ./cmd/mellowthump
+kill: ## end a working server 400 times at any moment, and look for what it lost
+	MELLOWTHUMP_KILLS=400 $(GO) test -timeout 60m -count=1 -v -run TestKill ./cmd/mellowthump
 	MELLOWTHUMP_REMOVALS=1000 $(GO) test -timeout 60m -count=1 -v -run TestRemovals ./app/store
 
 # Each fuzz target: its name and its package.

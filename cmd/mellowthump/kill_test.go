@@ -23,6 +23,7 @@ import (
 	"testing"
 	"time"
 
+	watched "mellowthump/app/bounces"
 	"mellowthump/app/store"
 	"mellowthump/core/archive"
 	"mellowthump/core/audio"
@@ -57,7 +58,7 @@ type killing struct {
 }
 
 // A program that is killed at any moment, by -9, TERM or INT, while files and archives come in, edits are made, a duck is fitted,
-// takes are saved and prints are made, keeps all that it acknowledged: nothing is lost, nothing half there, nothing there twice.
+// takes are saved, run sheets applied, bounces taken up and prints are made, keeps all that it acknowledged: nothing is lost, nothing half there, nothing there twice.
 func TestKill(t *testing.T) {
 	outside.Slow(t)
 	dir, most := t.TempDir(), cycles
@@ -71,8 +72,13 @@ func TestKill(t *testing.T) {
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 1))
 	var songs []string
+	child := k.serve(dir)
+	b, s := k.bouncing(), &sheeted{killing: k.beatSong("Sheet")}
+	child.Process.Kill()
+	child.Wait()
 	for k.n = range most {
 		child := k.serve(dir)
+		b.url, s.url = k.url, k.url
 		if k.n%aSong == 0 {
 			res, err := http.PostForm(k.url+"/songs", url.Values{"name": {fmt.Sprintf("Song %d", k.n)}, "bpm": {"120"}})
 			if err != nil {
@@ -84,10 +90,17 @@ func TestKill(t *testing.T) {
 		}
 		ctx, stop := context.WithCancel(t.Context())
 		var work sync.WaitGroup
-		for _, do := range []func(context.Context){k.upload, k.edit, k.take, k.fit, k.print, k.read} {
+		for _, do := range []func(context.Context){k.upload, k.edit, k.take, k.fit, k.print, k.read, s.sheet} {
 			work.Go(func() { do(ctx) })
 		}
-		<-time.After(time.Duration(100+r.IntN(700)) * time.Millisecond) // the moment
+		moment := 100 + r.IntN(700)
+		if k.n%5 == 0 {
+			b.write(k.n / 5)
+		}
+		if k.n%5 < 2 && r.IntN(2) == 0 { // late enough for a bounce to be compared
+			moment += int(watched.Rest/time.Millisecond) + r.IntN(1000)
+		}
+		<-time.After(time.Duration(moment) * time.Millisecond)
 		child.Process.Signal([]os.Signal{syscall.SIGKILL, syscall.SIGTERM, os.Interrupt}[r.IntN(3)])
 		ended := make(chan error, 1)
 		go func() { ended <- child.Wait() }()
@@ -101,7 +114,8 @@ func TestKill(t *testing.T) {
 		stop()
 		work.Wait()
 	}
-	child := k.serve(dir) // what was left is taken up
+	child = k.serve(dir) // what was left is taken up
+	b.url, s.url = k.url, k.url
 	for _, id := range songs {
 		k.settled(id)
 		k.song = id
@@ -110,9 +124,11 @@ func TestKill(t *testing.T) {
 	for id := range k.reads {
 		k.settled(id)
 	}
+	b.ends()
+	s.ends()
 	child.Process.Signal(syscall.SIGTERM)
 	child.Wait()
-	k.verify(dir, songs)
+	k.verify(dir, songs, b, s)
 }
 
 // serve starts a server over the folder and returns when it answers.
@@ -353,7 +369,7 @@ func (k *killing) takeIn() {
 }
 
 // verify holds what the folder has against what was promised.
-func (k *killing) verify(dir string, songs []string) {
+func (k *killing) verify(dir string, songs []string, b *bounced, s *sheeted) {
 	if r, err := store.Check(k.t.Context(), dir); err != nil || len(r.Troubles) > 0 {
 		k.t.Errorf("the folder: %+v, %v", r, err)
 	}
@@ -362,6 +378,8 @@ func (k *killing) verify(dir string, songs []string) {
 		k.t.Fatal(err)
 	}
 	defer st.Close()
+	b.verify(st)
+	s.verify(st)
 	stems, takes, keys := map[string]int{}, map[string]int{}, map[string]bool{}
 	for _, id := range songs {
 		song, err := st.Load(k.t.Context(), id)
