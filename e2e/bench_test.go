@@ -46,7 +46,8 @@ func chrome(t *testing.T) *rod.Browser {
 		}
 		l := launcher.New().Bin(chromium).UserDataDir(dir).Headless(true).NoSandbox(true).
 			Set("disable-gpu").Set("disable-quic").Set("no-first-run").Set("disable-background-networking").
-			Set("disable-component-update").Set("disable-sync").Set("autoplay-policy", "user-gesture-required")
+			Set("disable-component-update").Set("disable-sync").Set("autoplay-policy", "user-gesture-required").
+			Set("force-prefers-reduced-motion") // what breathes while one waits takes a core here
 		u, err := l.Launch()
 		if err != nil {
 			browser.err = fmt.Errorf("starting %s (make test installs it): %w", chromium, err)

@@ -141,6 +141,7 @@ function show() {
     $(`side-${side}`).setAttribute("aria-pressed", String(decks.side === side));
   }
   state("");
+  paint();
 }
 
 // ready makes what everything is played through.
@@ -435,6 +436,7 @@ document.addEventListener("deck-noise", async (e) => {
 let matched = true;
 document.addEventListener("htmx:beforeSwap", () => { matched = $("match")?.checked ?? true; });
 document.addEventListener("htmx:afterSettle", (e) => {
+  paint();
   if (noise && !$("noise")) stopNoise();
   if ($("match")) $("match").checked = matched;
   if (Number(data().rev) < Number($("rev").value)) return listen({}); // an edit was answered before it
@@ -444,7 +446,7 @@ document.addEventListener("htmx:afterSettle", (e) => {
   else if (e.detail.target?.id === "sheet" && follow?.on) release(); // what was drawn was refused
   else applyGains();
 });
-document.addEventListener("htmx:oobAfterSwap", () => { if ($("match")) $("match").checked = matched; });
+document.addEventListener("htmx:oobAfterSwap", () => { paint(); if ($("match")) $("match").checked = matched; });
 
 // --- the playhead: on the deck's strip, on pictures over the song's time, on the hit that sounds, and on the
 // median hit
@@ -474,7 +476,12 @@ function drawOthers(t) {
     head.setAttribute("x2", x);
   }
 }
+// paint asks for the next frame: one after the other while it plays, one where something changed while it does not.
+let painting = 0;
+function paint() { painting ||= requestAnimationFrame(draw); }
+paint();
 function draw() {
+  painting = 0;
   const head = $("playhead");
   const scale = document.querySelector("#deck-song .scale")?.dataset;
   if (head && scale) {
@@ -484,9 +491,8 @@ function draw() {
     head.setAttribute("x2", x);
   }
   drawOthers(Number(data().from) + position());
-  requestAnimationFrame(draw);
+  if (decks.playing) paint();
 }
-requestAnimationFrame(draw);
 
 // --- choosing the loop
 function setLoop(from, to) {
