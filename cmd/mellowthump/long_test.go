@@ -43,7 +43,7 @@ func TestLongSong(t *testing.T) {
 	minutes, stems := number(longWord, longMinutes), number(stemsWord, 2)
 	most := mostMemory
 	if os.Getenv(longWord) == "" { // the collector works hard, so that what is held shows
-		t.Setenv("GOMEMLIMIT", "300MiB")
+		t.Setenv("GOMEMLIMIT", "400MiB")
 		most = mostOfSeven
 	}
 	k := &killing{t: t}

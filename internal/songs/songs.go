@@ -37,6 +37,15 @@ func kept(of func() demo.Song) func() demo.Song {
 	}
 }
 
+// FirstHalf is the first half of a song: what lies in its second is cut off.
+func FirstHalf(d demo.Song) demo.Song {
+	for i := range d.Stems {
+		b := &d.Stems[i].Sound
+		*b = b.Slice(0, b.Frames()/2)
+	}
+	return d
+}
+
 // analyses are what was measured, by sound and name.
 var analyses sync.Map
 
