@@ -82,5 +82,5 @@ func TestFieldsShowWhatIsStored(t *testing.T) {
 	}
 	p.typed(field, "-9")
 	p.until("a refusal, and the field as it is stored", "document.querySelector('#notice').textContent.includes('another tab') && document.querySelector('"+field+"').value.replace('−', '-') === '-3'")
-	p.clean("ERR_CONNECTION", "Failed to load", "htmx:sendError", "The error", "409")
+	p.clean("ERR_CONNECTION", "Failed to load", "htmx:sendError", "htmx:afterRequest", "The error", "409")
 }

@@ -202,7 +202,7 @@ func TestCancelAndResume(t *testing.T) { // beside others it would go by how fas
 	a.up()
 	p.visit(a.url + "/songs/" + a.song(p) + "/intake")
 	p.until("the stem", "document.querySelectorAll('.stems tbody tr[data-name]').length === 1 && !document.querySelector('#imports progress')")
-	p.clean("ERR_CONNECTION", "Failed to load", "htmx:sendError", "The error") // while the program was away
+	p.clean("ERR_CONNECTION", "Failed to load", "htmx:sendError", "htmx:afterRequest", "The error") // while the program was away
 }
 
 // A bass that ends early, a silent stem and a kick with no hits are said; the rest goes on.

@@ -102,7 +102,8 @@ func TestKill(t *testing.T) {
 			b.write(k.n / 5)
 		}
 		if k.n%5 == 1 { // late enough for a bounce to be compared and a sheet to be made
-			moment += int(watched.Rest/time.Millisecond) + r.IntN(3000)
+			moment += int(watched.Rest / time.Millisecond)
+			s.seesOne()
 		}
 		<-time.After(time.Duration(moment) * time.Millisecond)
 		child.Process.Signal([]os.Signal{syscall.SIGKILL, syscall.SIGTERM, os.Interrupt}[r.IntN(3)])

@@ -202,6 +202,19 @@ func (s *sheeted) sheet(ctx context.Context) {
 	}
 }
 
+// seesOne waits until one more sheet is made, or a while.
+func (s *sheeted) seesOne() {
+	made := func() int {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return s.made
+	}
+	was := made()
+	for end := time.Now().Add(20 * time.Second); made() == was && time.Now().Before(end); {
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
 // ends waits until nothing is being applied.
 func (s *sheeted) ends() {
 	s.t.Helper()

@@ -56,6 +56,31 @@ document.addEventListener("htmx:beforeCleanupElement", (e) => {
   xhr.abort();
 });
 
+// --- what is left or cancelled on purpose is no error: it is not written into the console
+const under = new Set(); // requests that are not answered yet
+let leaving = false;
+document.addEventListener("htmx:beforeSend", (e) => {
+  const { xhr } = e.detail;
+  under.add(xhr);
+  xhr.addEventListener("loadend", () => under.delete(xhr));
+  if (leaving) hush(xhr);
+});
+window.addEventListener("beforeunload", () => {
+  leaving = true;
+  setTimeout(() => { leaving = false; }, 5000); // a download leaves nothing
+  under.forEach(hush);
+});
+function hush(xhr) {
+  for (const end of ["onabort", "onerror"]) {
+    const told = xhr[end];
+    xhr[end] = (e) => {
+      const write = console.error;
+      console.error = () => {};
+      try { told?.call(xhr, e); } finally { console.error = write; }
+    };
+  }
+}
+
 // --- what was asked by a part that is gone by now still says what came of it, where the answer names the place
 document.addEventListener("htmx:beforeSend", (e) => {
   const { elt, xhr } = e.detail;
@@ -103,6 +128,7 @@ async function tell(mine) {
 }
 document.addEventListener("click", (e) => {
   if (!e.target.closest("#busy-cancel") || !busy) return;
+  hush(busy.xhr);
   busy.xhr.abort();
   asked("GET", location.pathname + location.search, { target: "#sheet", swap: "innerHTML" }); // as it is, whatever came of it
 });
