@@ -2,7 +2,7 @@
 GO ?= go
 BIN := bin/mellowthump
 
-.PHONY: help demo build test lint race bench kill long fuzz shots vendor tools
+.PHONY: help demo build test lint race bench kill long soak fuzz shots vendor tools
 
 help: ## this list
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## /  make \1\t/' | expand -t 16
@@ -43,6 +43,9 @@ bench: tools ## print the benchmarks beside their targets
 kill: ## end a working server 400 times at any moment, and look for what it lost
 	MELLOWTHUMP_KILLS=400 $(GO) test -timeout 60m -count=1 -v -run TestKill ./cmd/mellowthump
 	MELLOWTHUMP_REMOVALS=1000 $(GO) test -timeout 60m -count=1 -v -run TestRemovals ./app/store
+
+soak: ## sixteen clients for five minutes, with the race detector
+	MELLOWTHUMP_SOAK=5m $(GO) test -race -timeout 30m -count=1 -v -run TestClientsAtOnce ./app/web
 
 # Each fuzz target: its name and its package.
 FUZZ := FuzzAIFF:app/decode FuzzFLAC:app/decode FuzzMP3:app/decode FuzzOgg:app/decode FuzzReader:core/audio/wav \
