@@ -194,7 +194,8 @@ func (p *page) note(s string) {
 	p.console = append(p.console, s)
 }
 
-// visit goes to an address as a link does: the protocol's own way breaks off what the page asked for before it tells the page that it is left.
+// visit goes to an address as a link does: the protocol's own way breaks off what the page asked for before it tells the page
+// that it is left.
 func (p *page) visit(url string) {
 	p.t.Helper()
 	loaded := p.WaitNavigation(proto.PageLifecycleEventNameLoad)

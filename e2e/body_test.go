@@ -114,8 +114,8 @@ func TestBodySplit(t *testing.T) {
 	p.clean()
 }
 
-// The rest of Body, as a hand uses it: layers on chosen beats, a tone put under the kick and taken out, notes that fall by another law, a glue on the mix, an attack in
-// parallel, a hit taken away.
+// The rest of Body, as a hand uses it: layers on chosen beats, a tone put under the kick and taken out, notes that fall by
+// another law, a glue on the mix, an attack in parallel, a hit taken away.
 func TestBodyMore(t *testing.T) {
 	t.Parallel()
 	a := start(t, t.TempDir())

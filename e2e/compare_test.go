@@ -83,8 +83,9 @@ func withTrack(t *testing.T) (*app, *page) {
 	return a, p
 }
 
-// A stretch is dragged on the track's own overview and given up again; the set keeps the track; the deck plays it as Before, turned down, in a band by a key, and on
-// the next stand-in by another; the page shows what vanishes there, and lets it be heard.
+// A stretch is dragged on the track's own overview and given up again; the set keeps the track; the deck plays it as Before,
+// turned down, in a band by a key, and on the next stand-in by another; the page shows what vanishes there, and lets it be
+// heard.
 func TestCompareElsewhere(t *testing.T) {
 	t.Parallel()
 	a, p := withTrack(t)
@@ -146,8 +147,8 @@ func TestCompareElsewhere(t *testing.T) {
 	p.clean()
 }
 
-// A blind test by a script that guesses stays within the odds over 200 trials; one that hears 3 dB has all of ten right. Answers go by keys and by buttons, no result
-// shows before the end, and it is in the Log.
+// A blind test by a script that guesses stays within the odds over 200 trials; one that hears 3 dB has all of ten right.
+// Answers go by keys and by buttons, no result shows before the end, and it is in the Log.
 func TestBlind(t *testing.T) {
 	t.Parallel()
 	a, p := withTrack(t)

@@ -101,7 +101,8 @@ func TestFolderDropped(t *testing.T) {
 	p.clean()
 }
 
-// On the first start three sentences say what this is, and the demo song is one click away; it opens on its run sheet. ? says what each stage is for, beside the keys.
+// On the first start three sentences say what this is, and the demo song is one click away; it opens on its run sheet. ? says
+// what each stage is for, beside the keys.
 func TestFirstStart(t *testing.T) {
 	t.Parallel()
 	a := start(t, t.TempDir())

@@ -60,7 +60,8 @@ func TestTakesAndRestart(t *testing.T) {
 	q.clean()
 }
 
-// Takes stand side by side by figures, by moves and by sound; their words are changed later, one is kept at the top; they are searched, and the log goes out.
+// Takes stand side by side by figures, by moves and by sound; their words are changed later, one is kept at the top; they are
+// searched, and the log goes out.
 func TestTakesSideBySide(t *testing.T) {
 	t.Parallel()
 	a, p := withFight(t)

@@ -2,8 +2,8 @@ package e2e
 
 import "testing"
 
-// Print, as a hand uses it: a school is chosen, what would be is heard, it is solved, another loudness is asked by arrow keys on the curve, who made the limiter work is told, and the premaster is left
-// untouched again.
+// Print, as a hand uses it: a school is chosen, what would be is heard, it is solved, another loudness is asked by arrow keys
+// on the curve, who made the limiter work is told, and the premaster is left untouched again.
 func TestPrint(t *testing.T) {
 	t.Parallel()
 	a, p := withFight(t)

@@ -9,17 +9,17 @@ import (
 	"time"
 
 	"mellowthump/core/audio/wav"
-	"mellowthump/core/demo"
 	"mellowthump/internal/outside"
+	"mellowthump/internal/songs"
 )
 
-// From a folder to a better take by keys and clicks: the stems of the demo song are dropped on a new song, the run sheet is made, what it proposes is applied in one step, and
-// saved; the figures of the take are those that the sheet promised.
+// From a folder to a better take by keys and clicks: the stems of the demo song are dropped on a new song, the run sheet is
+// made, what it proposes is applied in one step, and saved; the figures of the take are those that the sheet promised.
 func TestRunSheet(t *testing.T) {
 	t.Parallel()
 	outside.Slow(t)
 	var paths []string
-	for _, st := range demo.SlowFerry().Stems {
+	for _, st := range songs.FirstHalf(songs.SlowFerry()).Stems {
 		paths = append(paths, write(t, st.Name+".wav", st.Sound, wav.Int24))
 	}
 	a := start(t, t.TempDir())
@@ -87,7 +87,8 @@ func (p *page) keysOf() string {
 	return p.js("[...document.querySelectorAll('.run-row')].map(r => r.dataset.key + (r.querySelector('[name=tick]')?.checked ? '+' : '')).join(' ')")
 }
 
-// Order and choice are the user's: they stand in the address, a reload keeps them, what is below is measured anew. What is left be stays so with its reason, and comes back.
+// Order and choice are the user's: they stand in the address, a reload keeps them, what is below is measured anew. What is
+// left be stays so with its reason, and comes back.
 func TestRunSheetChoice(t *testing.T) {
 	t.Parallel()
 	a, p, id := withSheet(t)

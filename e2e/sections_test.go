@@ -13,8 +13,9 @@ import (
 	"mellowthump/core/session"
 )
 
-// Sections, as a hand uses them: taken as proposed, an edge dragged, moved by keys and typed, a name, a duck that rests, a section looped and judged, one cut and joined, all of it undone step by
-// step; and the run sheet says where its findings hold.
+// Sections, as a hand uses them: taken as proposed, an edge dragged, moved by keys and typed, a name, a duck that rests, a
+// section looped and judged, one cut and joined, all of it undone step by step; and the run sheet says where its findings
+// hold.
 func TestSections(t *testing.T) {
 	t.Parallel()
 	const rate, seconds = 44100, 40 // 20 bars at 120 bpm

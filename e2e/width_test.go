@@ -10,7 +10,8 @@ import (
 	"mellowthump/core/session"
 )
 
-// Width, as a hand uses it: a pad that cancels is looked at, its corner dragged and moved by a key, all made safe and undone, mono on the deck.
+// Width, as a hand uses it: a pad that cancels is looked at, its corner dragged and moved by a key, all made safe and undone,
+// mono on the deck.
 func TestWidth(t *testing.T) {
 	t.Parallel()
 	a, p := withFight(t)

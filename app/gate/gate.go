@@ -184,7 +184,8 @@ func (g *Gate) mayTry(from string) int {
 	return len(recent) + 1
 }
 
-// queue lets one in at a time: whose address has tried least goes first, then who came first. It holds so many; who has tried most makes room.
+// queue lets one in at a time: whose address has tried least goes first, then who came first. It holds so many; who has tried
+// most makes room.
 type queue struct {
 	mu      sync.Mutex
 	busy    bool

@@ -95,7 +95,8 @@ func TestGate(t *testing.T) {
 	}
 }
 
-// A flood of guesses is bounded, and a right password from an address that has not tried yet goes before it; nothing is worked out for who has gone.
+// A flood of guesses is bounded, and a right password from an address that has not tried yet goes before it; nothing is worked
+// out for who has gone.
 func TestFlood(t *testing.T) {
 	var q queue
 	if err := q.take(t.Context(), 1); err != nil {

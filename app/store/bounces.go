@@ -153,7 +153,8 @@ func endBounce(ctx context.Context, tx *sqlx.Tx, b Bounce) error {
 	return setBounce(ctx, tx, b)
 }
 
-// TakeBounce is an edit that puts a bounce in its stem's place: it, the end of its job and what became of the file are stored together. base is as for Edit.
+// TakeBounce is an edit that puts a bounce in its stem's place: it, the end of its job and what became of the file are stored
+// together. base is as for Edit.
 func (s *Store) TakeBounce(ctx context.Context, base int64, edit session.Edit, job int64, b Bounce) error {
 	return s.in(ctx, func(tx *sqlx.Tx) error {
 		if err := editDone(ctx, tx, b.SongID, base, edit, job); err != nil {

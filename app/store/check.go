@@ -65,7 +65,8 @@ func Check(ctx context.Context, dir string) (*Report, error) {
 	return &c.Report, nil
 }
 
-// copyOf copies the database with what is not yet in it (its -wal) apart, for to read it where it is SQLite would write beside it; done removes the copy.
+// copyOf copies the database with what is not yet in it (its -wal) apart, for to read it where it is SQLite would write beside
+// it; done removes the copy.
 func copyOf(path string) (copied string, done func(), err error) {
 	dir, err := os.MkdirTemp("", "mellowthump-check-*")
 	if err != nil {

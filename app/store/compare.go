@@ -25,7 +25,8 @@ type Favourite struct {
 	Sound   compare.Sound `db:"-"`
 }
 
-// AddFavourite keeps a finished track with what was measured of it; one that is there is measured anew. Where there are too many it is refused.
+// AddFavourite keeps a finished track with what was measured of it; one that is there is measured anew. Where there are too
+// many it is refused.
 func (s *Store) AddFavourite(ctx context.Context, sha, name string, sound compare.Sound) error {
 	body, err := json.Marshal(sound)
 	if err != nil {

@@ -53,7 +53,8 @@ func (s *Store) known(ctx context.Context, sha string) (*intake.Analysis, error)
 	return s.first(sha, a), nil
 }
 
-// Facts are the facts of a file that a song has: where nothing is known of it, neither file nor row, they say that it is gone. A song opens all the same.
+// Facts are the facts of a file that a song has: where nothing is known of it, neither file nor row, they say that it is gone.
+// A song opens all the same.
 func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error) {
 	a, err := s.Registered(ctx, sha)
 	if errors.Is(err, ErrNotFound) {

@@ -14,7 +14,8 @@ func (s *Store) printPath(song string, job int64) string {
 	return filepath.Join(s.dir, "prints", song+"-"+strconv.FormatInt(job, 10)+".zip")
 }
 
-// WritePrint writes a print beside its name, and then under it: no half one is ever there. What a stop left is written over. dir is a folder for what is printed on the way; it is gone after.
+// WritePrint writes a print beside its name, and then under it: no half one is ever there. What a stop left is written over.
+// dir is a folder for what is printed on the way; it is gone after.
 func (s *Store) WritePrint(song string, job int64, write func(f *os.File, dir string) error) error {
 	whole := s.printPath(song, job)
 	dir := whole + ".parts"

@@ -23,8 +23,8 @@ type Run struct {
 
 const runColumns = `id, base, head, said, body, created`
 
-// EditRun makes several edits as one run, a revision each, and ends a job with it: all is stored, or nothing. base is as for Edit. Edits that change nothing make no revision; where none
-// does, there is no run.
+// EditRun makes several edits as one run, a revision each, and ends a job with it: all is stored, or nothing. base is as for
+// Edit. Edits that change nothing make no revision; where none does, there is no run.
 func (s *Store) EditRun(ctx context.Context, id string, base int64, said string, edits []session.Edit, body any, job int64) (Run, error) {
 	var run Run
 	b, err := json.Marshal(body)

@@ -8,7 +8,8 @@ import (
 	"mellowthump/core/session"
 )
 
-// A run makes a revision of each of its edits, and one undo and one redo go over all of them; one that is refused, or stands on another revision, leaves nothing; one that changes nothing is none.
+// A run makes a revision of each of its edits, and one undo and one redo go over all of them; one that is refused, or stands
+// on another revision, leaves nothing; one that changes nothing is none.
 func TestRuns(t *testing.T) {
 	ctx := context.Background()
 	s, err := Open(ctx, t.TempDir())

@@ -153,7 +153,8 @@ func (s *Store) removeFile(ctx context.Context, f aloneRow) error {
 	return nil
 }
 
-// removeRows takes all that is known of a deleted song out of the database, and returns the files that it alone knew; nothing is known of them from then on.
+// removeRows takes all that is known of a deleted song out of the database, and returns the files that it alone knew; nothing
+// is known of them from then on.
 func (s *Store) removeRows(ctx context.Context, id string) (files []aloneRow, freed int64, err error) {
 	s.files.Lock()
 	defer s.files.Unlock()

@@ -302,8 +302,8 @@ func edited(ctx context.Context, tx *sqlx.Tx, id string, base int64, edit sessio
 // stale reports whether an editor saw another revision than the head.
 func stale(base, head int64) bool { return base != AnyRevision && base != head }
 
-// Undo moves the head to the revision before it; Redo to the newest after it: over a run of changes in one step. base is the revision the editor saw, as
-// for Edit.
+// Undo moves the head to the revision before it; Redo to the newest after it: over a run of changes in one step. base is the
+// revision the editor saw, as for Edit.
 func (s *Store) Undo(ctx context.Context, id string, base int64) error {
 	return s.in(ctx, func(tx *sqlx.Tx) error {
 		r, err := head(ctx, tx, id)

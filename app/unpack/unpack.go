@@ -18,7 +18,8 @@ import (
 	"mellowthump/core/session"
 )
 
-// Song brings all audio of an archive into a data folder, measured and under its hash, and returns its song. What is there already is not measured again; report says how far it is, 0 to 1.
+// Song brings all audio of an archive into a data folder, measured and under its hash, and returns its song. What is there
+// already is not measured again; report says how far it is, 0 to 1.
 func Song(ctx context.Context, st *store.Store, a *archive.Archive, report func(done float64, name string)) (session.Song, error) {
 	files := a.Files()
 	names := map[string]string{}

@@ -112,7 +112,8 @@ func TestBody(t *testing.T) {
 	}
 }
 
-// The bass on small speakers: what is heard, the least drive, heard before it is made, put in, told no more, taken out; nothing to hear is said.
+// The bass on small speakers: what is heard, the least drive, heard before it is made, put in, told no more, taken out;
+// nothing to hear is said.
 func TestBodySpeaker(t *testing.T) {
 	outside.Slow(t)
 	b, id := ready(t)

@@ -13,9 +13,9 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// What else Body does, from the page: layers that hand over and sound on chosen beats, a tone and a boost under the kick, notes that fall, a glue and three bands
-// on the mix, an attack shaped by bands and in parallel, a one-shot; each heard before it is made, put in, taken out; bad input refused in a sentence.
-// Long because each way goes the same road.
+// What else Body does, from the page: layers that hand over and sound on chosen beats, a tone and a boost under the kick,
+// notes that fall, a glue and three bands on the mix, an attack shaped by bands and in parallel, a one-shot; each heard before
+// it is made, put in, taken out; bad input refused in a sentence. Long because each way goes the same road.
 func TestBodyMore(t *testing.T) {
 	outside.Slow(t)
 	b := newBench(t)
@@ -125,7 +125,8 @@ func TestBodyMore(t *testing.T) {
 	}
 }
 
-// Body of songs with little in them: no stems, one silent, one hit, no notes. Every part of the page answers, in words where there is nothing.
+// Body of songs with little in them: no stems, one silent, one hit, no notes. Every part of the page answers, in words where
+// there is nothing.
 func TestBodyOfLittle(t *testing.T) {
 	b := newBench(t)
 	one := audio.New(rate, 1, 3*rate)

@@ -98,8 +98,8 @@ func (c *client) work(ctx context.Context) {
 	}
 }
 
-// Sixteen clients on three songs follow what the pages offer, edit, undo, print and leave in the middle: none is answered that the program failed. For five minutes with
-// the race detector by make soak.
+// Sixteen clients on three songs follow what the pages offer, edit, undo, print and leave in the middle: none is answered that
+// the program failed. For five minutes with the race detector by make soak.
 func TestClientsAtOnce(t *testing.T) {
 	b, id := ready(t)
 	most := 4 * time.Second

@@ -11,8 +11,8 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// Compare: a finished track that has less low end is told with who carries the band; matched in part by filters on the master, heard before, taken out, on a sheet,
-// undone; without one, with a silent one and with bad input a sentence.
+// Compare: a finished track that has less low end is told with who carries the band; matched in part by filters on the master,
+// heard before, taken out, on a sheet, undone; without one, with a silent one and with bad input a sentence.
 func TestCompare(t *testing.T) {
 	outside.Slow(t)
 	b, id := ready(t)

@@ -48,8 +48,8 @@ func sides(t *testing.T, deck string) (before, after string) {
 	return strings.ReplaceAll(m[1], "&amp;", "&"), strings.ReplaceAll(m[2], "&amp;", "&")
 }
 
-// The deck plays a finished track as Before: at the song's rate and length, as loud as the song or 10 dB down, and both through a band or a stand-in. What is asked
-// for and not there is as it is.
+// The deck plays a finished track as Before: at the song's rate and length, as loud as the song or 10 dB down, and both
+// through a band or a stand-in. What is asked for and not there is as it is.
 func TestReferenceOnTheDeck(t *testing.T) {
 	b, id := ready(t)
 	ref := outside.Sine(22050, 1, 440, 0.05, 3, 0) // another rate, one channel, shorter than the loop
@@ -93,8 +93,8 @@ func TestReferenceOnTheDeck(t *testing.T) {
 	}
 }
 
-// Finished tracks of all kinds work, or say why not: silent, clipped, mono, of another rate and key, and long; a stretch is chosen by its loudest, by typing, and
-// given up; what is no stretch is refused.
+// Finished tracks of all kinds work, or say why not: silent, clipped, mono, of another rate and key, and long; a stretch is
+// chosen by its loudest, by typing, and given up; what is no stretch is refused.
 func TestReferencesOfAllKinds(t *testing.T) {
 	outside.Slow(t)
 	b, id := ready(t)
@@ -173,7 +173,8 @@ func TestReferencesOfAllKinds(t *testing.T) {
 	}
 }
 
-// Favourites live across songs: kept in one, seen in another, brought there, taken out; their audio stays when the song that brought it is removed. Thirty are quick.
+// Favourites live across songs: kept in one, seen in another, brought there, taken out; their audio stays when the song that
+// brought it is removed. Thirty are quick.
 func TestFavourites(t *testing.T) {
 	b, id := ready(t)
 	kick, bass := beat()
@@ -281,7 +282,8 @@ func (b *bench) begin(id string, form url.Values) (string, string) {
 	return m[2], page
 }
 
-// A test that tries to cheat: by lengths, headers, loudness, bytes, addresses, the page, and the time that an answer takes; nothing of it tells which sound it is.
+// A test that tries to cheat: by lengths, headers, loudness, bytes, addresses, the page, and the time that an answer takes;
+// nothing of it tells which sound it is.
 func TestBlindTellsNothing(t *testing.T) {
 	outside.Slow(t)
 	b, id := ready(t)

@@ -63,8 +63,9 @@ func (b *bench) printed(id string, what ...string) map[string]string {
 	return out
 }
 
-// What goes out in one job: an untouched song prints the sum of its files to -120 dBFS; its stems sum to the premaster; the mix is what the deck plays; the listening copy is under the ceiling by
-// ffmpeg, in 16 bits; checksums are right; the sheet holds what is on. One at a time; bad input, another song's print and one that is gone are said.
+// What goes out in one job: an untouched song prints the sum of its files to -120 dBFS; its stems sum to the premaster; the
+// mix is what the deck plays; the listening copy is under the ceiling by ffmpeg, in 16 bits; checksums are right; the sheet
+// holds what is on. One at a time; bad input, another song's print and one that is gone are said.
 func TestGoesOut(t *testing.T) {
 	outside.Slow(t)
 	b, id := ready(t)
@@ -164,8 +165,8 @@ func TestGoesOut(t *testing.T) {
 	}
 }
 
-// An archive goes out and is read back on another machine: the song with its moves, and its print is the same to the bit. One that is dropped on a song with stems, and one that is none, are refused in a
-// sentence, and nothing is taken from them.
+// An archive goes out and is read back on another machine: the song with its moves, and its print is the same to the bit. One
+// that is dropped on a song with stems, and one that is none, are refused in a sentence, and nothing is taken from them.
 func TestArchiveThereAndBack(t *testing.T) {
 	outside.Slow(t)
 	b, id := ready(t)

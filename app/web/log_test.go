@@ -9,7 +9,8 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// What no page sends is refused in a sentence, and nothing is changed: rows of nothing, choices too long, an apply of nothing, a finding of no stage, takes that are not there.
+// What no page sends is refused in a sentence, and nothing is changed: rows of nothing, choices too long, an apply of nothing,
+// a finding of no stage, takes that are not there.
 func TestLogRefuses(t *testing.T) {
 	b, id := ready(t)
 	at := "/songs/" + id

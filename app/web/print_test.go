@@ -13,8 +13,9 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// Print: the premaster is told, a loudness is asked and solved, met by what the deck plays, under its ceiling whatever the master's fader; who made the limiter work; heard before; untouched again;
-// undone; the other stages judge the premaster; bad input and silence are said.
+// Print: the premaster is told, a loudness is asked and solved, met by what the deck plays, under its ceiling whatever the
+// master's fader; who made the limiter work; heard before; untouched again; undone; the other stages judge the premaster; bad
+// input and silence are said.
 func TestPrint(t *testing.T) {
 	outside.Slow(t)
 	b, id := ready(t)

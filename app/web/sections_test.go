@@ -18,7 +18,8 @@ func wrongSection(body string) string {
 	return text
 }
 
-// A song of four bars has nothing to propose; it is cut by hand, and each section named, moved, let rest and joined. What cannot be is said in a sentence, keeps what was typed, and changes nothing.
+// A song of four bars has nothing to propose; it is cut by hand, and each section named, moved, let rest and joined. What
+// cannot be is said in a sentence, keeps what was typed, and changes nothing.
 func TestSections(t *testing.T) {
 	b, id := ready(t)
 	at := "/songs/" + id + "/log?view=sections"
@@ -92,7 +93,8 @@ func TestSections(t *testing.T) {
 	}
 }
 
-// Where the ducks rest nothing is asked: the section's figures say so, a loop of it alone says what to do, a fit goes by the others, and the settings sheet names it.
+// Where the ducks rest nothing is asked: the section's figures say so, a loop of it alone says what to do, a fit goes by the
+// others, and the settings sheet names it.
 func TestSectionRests(t *testing.T) {
 	b, id := ready(t)
 	b.edit(id, "/duck/fit", url.Values{})

@@ -30,9 +30,9 @@ func widePad() audio.Buffer {
 	return x
 }
 
-// Width: a pad that cancels in its lows is told and cut at the lowest corner, by its finding, by hand and with all others; mono below, mid and side, kick and bass
-// narrow, channels that stand apart; heard before it is made, in mono and the side alone on the deck; a sheet; off, undone, taken out; bad input in a sentence.
-// Long because each way goes the same road.
+// Width: a pad that cancels in its lows is told and cut at the lowest corner, by its finding, by hand and with all others;
+// mono below, mid and side, kick and bass narrow, channels that stand apart; heard before it is made, in mono and the side
+// alone on the deck; a sheet; off, undone, taken out; bad input in a sentence. Long because each way goes the same road.
 func TestWidth(t *testing.T) {
 	outside.Slow(t)
 	b := newBench(t)

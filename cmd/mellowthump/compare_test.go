@@ -11,8 +11,8 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// A file against itself made brighter and softer by sox: the fields by their names, the tilt and the bands that sox's treble gives, the loudness
-// that ffmpeg measures, a match that takes some of it back; bad input in one line.
+// A file against itself made brighter and softer by sox: the fields by their names, the tilt and the bands that sox's treble
+// gives, the loudness that ffmpeg measures, a match that takes some of it back; bad input in one line.
 func TestCompareFile(t *testing.T) {
 	outside.Slow(t)
 	x := ferry()["bell"]

@@ -92,7 +92,8 @@ func decoded(ctx context.Context, from *os.File) (audio.Source, *os.File, error)
 	return foreign{src, is}, to, nil
 }
 
-// oneFile reads the arguments of a command that works on one file, which may stand before its flags; empty where none is named. done says what is done to it.
+// oneFile reads the arguments of a command that works on one file, which may stand before its flags; empty where none is
+// named. done says what is done to it.
 func oneFile(f *flag.FlagSet, args []string, done string) (file string, err error) {
 	if len(args) > 0 && args[0] != "" && args[0][0] != '-' {
 		file, args = args[0], args[1:]

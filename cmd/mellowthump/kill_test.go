@@ -58,7 +58,8 @@ type killing struct {
 }
 
 // A program that is killed at any moment, by -9, TERM or INT, while files and archives come in, edits are made, a duck is fitted,
-// takes are saved, run sheets applied, bounces taken up and prints are made, keeps all that it acknowledged: nothing is lost, nothing half there, nothing there twice.
+// takes are saved, run sheets applied, bounces taken up and prints are made, keeps all that it acknowledged: nothing is lost,
+// nothing half there, nothing there twice.
 func TestKill(t *testing.T) {
 	outside.Slow(t)
 	dir, most := t.TempDir(), cycles

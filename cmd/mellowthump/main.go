@@ -1,4 +1,5 @@
-// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room, body, split, width, compare, master, print, propose.
+// Command mellowthump is the low-end workbench: serve, demo, password, check, measure, clear, room, body, split, width,
+// compare, master, print, propose.
 package main
 
 import (

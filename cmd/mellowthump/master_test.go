@@ -13,8 +13,8 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// The demo's finished track, turned down, comes to the loudness that is asked under the ceiling by ffmpeg, by every school and in every form; untouched it stays what it is to the bit; bad
-// input is one line, and leaves no file.
+// The demo's finished track, turned down, comes to the loudness that is asked under the ceiling by ffmpeg, by every school and
+// in every form; untouched it stays what it is to the bit; bad input is one line, and leaves no file.
 func TestMaster(t *testing.T) {
 	outside.Slow(t)
 	dir := t.TempDir()

@@ -19,7 +19,8 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// A song goes into an archive, is read on another machine, and prints to the bit the same there as here; its checksums are those of sha256sum. Bad archives and usage are one line, and leave no file.
+// A song goes into an archive, is read on another machine, and prints to the bit the same there as here; its checksums are
+// those of sha256sum. Bad archives and usage are one line, and leave no file.
 func TestPrintOfAnArchive(t *testing.T) {
 	outside.Slow(t)
 	ctx := context.Background()

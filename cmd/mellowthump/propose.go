@@ -105,7 +105,8 @@ func propose(ctx context.Context, args []string, out io.Writer) error {
 	return writeJSON(out, all)
 }
 
-// broughtFrom is a song of the audio files of a folder, in the order of their names, as Intake would take them in: roles by name and sound, the tempo from the hits where none is said.
+// broughtFrom is a song of the audio files of a folder, in the order of their names, as Intake would take them in: roles by
+// name and sound, the tempo from the hits where none is said.
 func broughtFrom(ctx context.Context, st *store.Store, dir string, bpm float64) (*session.Song, map[string]*intake.Analysis, error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {

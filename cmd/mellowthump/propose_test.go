@@ -16,7 +16,8 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// The command makes the run sheet of a folder, and an archive that holds what it proposes; what it says to be made is in the archive's song, and the archive prints.
+// The command makes the run sheet of a folder, and an archive that holds what it proposes; what it says to be made is in the
+// archive's song, and the archive prints.
 func TestPropose(t *testing.T) {
 	outside.Slow(t)
 	dir := filepath.Join(t.TempDir(), "River Song")

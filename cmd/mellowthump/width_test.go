@@ -11,8 +11,8 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// The width of files: the fields by their names, the demo's pad told with the corner that cures it, a mono file with nulls; ffmpeg's mono costs
-// what is said; bad input is one line.
+// The width of files: the fields by their names, the demo's pad told with the corner that cures it, a mono file with nulls;
+// ffmpeg's mono costs what is said; bad input is one line.
 func TestWidthOfFiles(t *testing.T) {
 	outside.Slow(t)
 	x := ferry()["pad"]

@@ -111,8 +111,8 @@ type Archive struct {
 	audio   map[string]*zip.File // by hash
 }
 
-// Open reads the song of an archive, and looks at what else is in it without unpacking it. The error is a sentence: no zip, no song, a song of a later form, audio that is missing, names that lead
-// elsewhere, too much of anything.
+// Open reads the song of an archive, and looks at what else is in it without unpacking it. The error is a sentence: no zip, no
+// song, a song of a later form, audio that is missing, names that lead elsewhere, too much of anything.
 func Open(r io.ReaderAt, size int64) (*Archive, error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
@@ -204,7 +204,8 @@ func read(f *zip.File, most int64) ([]byte, error) {
 	return body, err
 }
 
-// Copy writes one of the audio files that the song names. One whose content is not what its name says is refused, after it was written: what was made of it is to be thrown away.
+// Copy writes one of the audio files that the song names. One whose content is not what its name says is refused, after it was
+// written: what was made of it is to be thrown away.
 func (a *Archive) Copy(ctx context.Context, w io.Writer, sha string) error {
 	f := a.audio[sha]
 	if f == nil {

@@ -72,7 +72,8 @@ func TestThereAndBack(t *testing.T) {
 	}
 }
 
-// Bad archives are refused in a sentence: no zip, no song, a later form, missing and changed audio, names that lead elsewhere, entries that do not belong, twice, too many, and bombs.
+// Bad archives are refused in a sentence: no zip, no song, a later form, missing and changed audio, names that lead elsewhere,
+// entries that do not belong, twice, too many, and bombs.
 func TestBadArchives(t *testing.T) {
 	_, song, files := packed(t)
 	plain, _ := json.Marshal(song)

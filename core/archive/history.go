@@ -7,7 +7,8 @@ import (
 	"mellowthump/core/session"
 )
 
-// History is what a song remembers: every change with the song as it was then, the takes, the tests for the ears. In an archive it is history.json.
+// History is what a song remembers: every change with the song as it was then, the takes, the tests for the ears. In an
+// archive it is history.json.
 type History struct {
 	Format    int        `json:"format"` // 1
 	Head      int64      `json:"head"`   // the revision that session.json is

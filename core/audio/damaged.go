@@ -2,7 +2,8 @@ package audio
 
 import "fmt"
 
-// Damaged is what is said of a file whose data its decoder does not get through. What the decoder itself says is for who looks into it, and no sentence.
+// Damaged is what is said of a file whose data its decoder does not get through. What the decoder itself says is for who looks
+// into it, and no sentence.
 type Damaged struct {
 	What string // "its FLAC data"
 	Err  error  // of the decoder

@@ -108,7 +108,8 @@ func (b *Bench) loop() (mix.Window, bool) {
 	return mix.Window{From: int(best * rate), To: int(math.Min(best+span, end) * rate)}, true
 }
 
-// energy is that of kick and bass between two times, s, without sections in which the ducks rest: a stretch of which nothing is asked is not one to judge.
+// energy is that of kick and bass between two times, s, without sections in which the ducks rest: a stretch of which nothing
+// is asked is not one to judge.
 func (b *Bench) energy(from, to float64) float64 {
 	sum := 0.0
 	for _, st := range b.Song.Stems {

@@ -56,8 +56,9 @@ func TestDevices(t *testing.T) {
 	}
 }
 
-// The demo Tidal Glass against its finished track: the sub is named, turning it by what is said brings its octave to what is said, as rendered anew, and all bands
-// nearer; the kick of the finished track stands free; without a track, and against itself, nothing is told.
+// The demo Tidal Glass against its finished track: the sub is named, turning it by what is said brings its octave to what is
+// said, as rendered anew, and all bands nearer; the kick of the finished track stands free; without a track, and against
+// itself, nothing is told.
 func TestTidalGlass(t *testing.T) {
 	outside.Slow(t)
 	ctx := context.Background()

@@ -12,8 +12,8 @@ import (
 	"mellowthump/core/session"
 )
 
-// Fit finds the least duck of a school over the whole song, so that it holds everywhere; where the bass leads, the kick's own curve. Its duck is nil where none is needed or none helps. The
-// error is that of Pair where kick and bass cannot be judged.
+// Fit finds the least duck of a school over the whole song, so that it holds everywhere; where the bass leads, the kick's own
+// curve. Its duck is nil where none is needed or none helps. The error is that of Pair where kick and bass cannot be judged.
 func (b *Bench) Fit(ctx context.Context, school string) (duck.Fitted, error) {
 	n, err := b.Renderer.PairLength(b.Song)
 	if err != nil {

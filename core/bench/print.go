@@ -88,7 +88,8 @@ type Printed struct {
 	Drive       float64
 }
 
-// plainChain is the song's chain of Print as it is before the master's fader, and what the fader gives taken into its ceilings: the premaster is rendered behind it.
+// plainChain is the song's chain of Print as it is before the master's fader, and what the fader gives taken into its
+// ceilings: the premaster is rendered behind it.
 func (b *Bench) plainChain() (chain move.Chain, drive float64) {
 	for _, m := range b.Chain {
 		if m.Off {

@@ -21,8 +21,8 @@ func (b *Bench) opened(ref session.Reference) (audio.Source, func() error, error
 	return audio.Stretch(src, from, to), closeFile, nil
 }
 
-// ReferenceLoop is a finished track from the start of its stretch on, as long as a window, at the song's rate, made to go round; where it is shorter, it
-// begins again.
+// ReferenceLoop is a finished track from the start of its stretch on, as long as a window, at the song's rate, made to go
+// round; where it is shorter, it begins again.
 func (b *Bench) ReferenceLoop(ctx context.Context, ref session.Reference, w mix.Window) (audio.Buffer, error) {
 	return mix.Cached(b.Renderer.Cache, mix.Key("reference loop", ref.Audio, ref.Stretch, w.Frames(), b.Song.Rate), func() (audio.Buffer, int, error) {
 		if err := ctx.Err(); err != nil {

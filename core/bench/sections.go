@@ -21,8 +21,8 @@ const (
 	sectionBars = 4     // the shortest section, and the longest gap and the longest play that make none are shorter
 )
 
-// plays says for each bar whether a stem plays in it, by the peaks of its file: it reaches playsUnder in half of the bar, or rises to hitUnder at once. A gap of under four bars is none, and
-// a play of under four bars neither.
+// plays says for each bar whether a stem plays in it, by the peaks of its file: it reaches playsUnder in half of the bar, or
+// rises to hitUnder at once. A gap of under four bars is none, and a play of under four bars neither.
 func (b *Bench) plays(st *session.Stem, bars int) []bool {
 	a, out := b.Facts[st.Audio], make([]bool, bars)
 	if a == nil || st.Mute || len(a.Overview) == 0 {
@@ -79,8 +79,9 @@ func (b *Bench) bars() int {
 	return max(0, int(math.Ceil((float64(b.Length)/float64(max(1, b.Song.Rate))-b.Song.Grid)/b.Song.BarSeconds()-0.1)))
 }
 
-// ProposeSections finds where parts come and go, by the stems' activity, bar by bar, and names the sections by who is missing; none for a song of under eight bars. A place within a bar of a
-// fourth bar is taken to be that: tails ring on, and pick-ups come early.
+// ProposeSections finds where parts come and go, by the stems' activity, bar by bar, and names the sections by who is missing;
+// none for a song of under eight bars. A place within a bar of a fourth bar is taken to be that: tails ring on, and pick-ups
+// come early.
 func (b *Bench) ProposeSections() []session.Section {
 	bars := b.bars()
 	if bars < 2*sectionBars {
@@ -215,7 +216,8 @@ func (b *Bench) PlaysIn(st *session.Stem) []session.Span {
 	return out
 }
 
-// Section puts one section of the song on a bench of its own: what is judged over the loop, and what over the whole song, is judged over it alone. Nil where it lies behind the song's end.
+// Section puts one section of the song on a bench of its own: what is judged over the loop, and what over the whole song, is
+// judged over it alone. Nil where it lies behind the song's end.
 func (b *Bench) Section(i int) *Bench {
 	rate := float64(b.Song.Rate)
 	span := b.Song.SectionSpan(i, float64(b.Length)/rate)

@@ -16,8 +16,9 @@ import (
 	"mellowthump/internal/sampled"
 )
 
-// The arrangement of an invented song, by the bar in which a part begins and the one before which it ends, at 96 bpm. The notes are the truth of who plays where; the sound is recorded
-// instruments that ring on, with a pick-up before the beat sets in and a crash where it does.
+// The arrangement of an invented song, by the bar in which a part begins and the one before which it ends, at 96 bpm. The
+// notes are the truth of who plays where; the sound is recorded instruments that ring on, with a pick-up before the beat sets
+// in and a crash where it does.
 var arrangement = []struct {
 	name    string
 	role    session.Role
@@ -77,7 +78,8 @@ func arranged(t *testing.T) *Bench {
 	return New(b.Renderer, b.Song, b.Facts)
 }
 
-// Where parts come and go is found to the bar, tails, pick-up and a chopped voice notwithstanding, and the sections are named by who is missing.
+// Where parts come and go is found to the bar, tails, pick-up and a chopped voice notwithstanding, and the sections are named
+// by who is missing.
 func TestProposesSections(t *testing.T) {
 	b := arranged(t)
 	got := b.ProposeSections()

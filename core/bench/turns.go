@@ -46,7 +46,8 @@ type Turned struct {
 	All  [2]float64    // mean deviation before and after, dB
 }
 
-// Turns says who is to be turned, and by how much, for the song to come nearer to a finished track. The error is compare.ErrSilent where one of them is silent.
+// Turns says who is to be turned, and by how much, for the song to come nearer to a finished track. The error is
+// compare.ErrSilent where one of them is silent.
 func (b *Bench) Turns(ctx context.Context, ref session.Reference) ([]Turned, error) {
 	_, now, err := b.MixSound(ctx)
 	if err != nil {

@@ -12,8 +12,8 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// The demo's pad is told as what stands wide, all made safe cures it, and the mix loses under half a decibel of its 20 to 200 Hz in mono; a song of mono stems is told
-// nothing.
+// The demo's pad is told as what stands wide, all made safe cures it, and the mix loses under half a decibel of its 20 to 200
+// Hz in mono; a song of mono stems is told nothing.
 func TestDemoWidth(t *testing.T) {
 	outside.Slow(t)
 	ctx := context.Background()

@@ -207,8 +207,8 @@ type Banded struct {
 // BandsDepth is the depth that is offered, per cent; common practice.
 const BandsDepth = 50.0
 
-// ToBands fits upward and downward compression in three bands to a place: the middles are the medians of each band's level, and a gain after it keeps the
-// loudness. nil where nothing sounds there. The song is one without Body's bands at that place.
+// ToBands fits upward and downward compression in three bands to a place: the middles are the medians of each band's level,
+// and a gain after it keeps the loudness. nil where nothing sounds there. The song is one without Body's bands at that place.
 func ToBands(ctx context.Context, r *mix.Renderer, song *session.Song, at session.At, depth float64, w mix.Window) (*Banded, error) {
 	k := move.KindOf("bands")
 	x, err := comesTo(ctx, r, song, at, k, w)

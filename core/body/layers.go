@@ -39,8 +39,8 @@ type Stack struct {
 	Role   session.Role
 	Name   string
 	Layers []LayerOf
-	// Sum is the energy of the layers together in 20 to 150 Hz over the sum of their energies, dB: 0 where they neither add nor cancel, 3 at most of two
-	// alike, under 0 where they cancel.
+	// Sum is the energy of the layers together in 20 to 150 Hz over the sum of their energies, dB: 0 where they neither add
+	// nor cancel, 3 at most of two alike, under 0 where they cancel.
 	Sum    meter.Figure
 	Turn   meter.Figure // likewise with the others turned over
 	Corner float64      // Hz; 0: none is better

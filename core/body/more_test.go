@@ -66,8 +66,8 @@ func apply(t *testing.T, song *session.Song, e session.Edit) *session.Song {
 	return &c
 }
 
-// A glue takes 2 dB in the loudest tenth of the time, measured again on what comes out of the bus; its key does not hear the kick, which would make it
-// take more; the loudness stays within 0.1 LU.
+// A glue takes 2 dB in the loudest tenth of the time, measured again on what comes out of the bus; its key does not hear the
+// kick, which would make it take more; the loudness stays within 0.1 LU.
 func TestGlue(t *testing.T) {
 	ctx := context.Background()
 	r, song, w := layered(t, 0.009)
@@ -188,8 +188,8 @@ func TestUnderKick(t *testing.T) {
 	}
 }
 
-// Notes that fall: the kick's own sound is the same to the bit, the clearance that was said is the one that is measured, notes that lie over each other
-// end where the next begins, and a line without notes is nothing.
+// Notes that fall: the kick's own sound is the same to the bit, the clearance that was said is the one that is measured, notes
+// that lie over each other end where the next begins, and a line without notes is nothing.
 func TestFallBy(t *testing.T) {
 	ctx := context.Background()
 	r, song, w := layered(t, 0.009)
@@ -223,8 +223,8 @@ func TestFallBy(t *testing.T) {
 	}
 }
 
-// Layers that cancel hand over where they agree better: who carries which band is the layers' closed form, and the phase sum about the corner is what
-// the renders of the edited song give; one low source has nothing to hand over.
+// Layers that cancel hand over where they agree better: who carries which band is the layers' closed form, and the phase sum
+// about the corner is what the renders of the edited song give; one low source has nothing to hand over.
 func TestStack(t *testing.T) {
 	ctx := context.Background()
 	r, song, w := layered(t, 0.0070) // 0.385 of a period of 55 Hz
@@ -304,7 +304,8 @@ func TestOnBeats(t *testing.T) {
 	}
 }
 
-// A shot is the hit as it is rendered, all layers together, cut at both ends and faded; its pitch is the kick's; what is not there is an error.
+// A shot is the hit as it is rendered, all layers together, cut at both ends and faded; its pitch is the kick's; what is not
+// there is an error.
 func TestShot(t *testing.T) {
 	ctx := context.Background()
 	r, song, w := layered(t, 0)

@@ -42,8 +42,8 @@ func (w *Weights) Middle() int {
 	return at
 }
 
-// TakeShot is one item of a part behind the chains of its stems, all layers together, without what ducks it, without buses and master: cut where
-// it is 60 dB under its peak, or at the next one, with a fade of 10 ms.
+// TakeShot is one item of a part behind the chains of its stems, all layers together, without what ducks it, without buses and
+// master: cut where it is 60 dB under its peak, or at the next one, with a fade of 10 ms.
 func TakeShot(ctx context.Context, r *mix.Renderer, song *session.Song, w *Weights, item int) (*OneShot, error) {
 	if item < 0 || item >= len(w.Items) {
 		return nil, ErrNoShot

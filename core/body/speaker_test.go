@@ -42,8 +42,8 @@ func sub(t *testing.T) (*mix.Renderer, *session.Song, []meter.BassNote, mix.Wind
 	return mix.New(lib, 1<<28), &song, line, mix.Window{To: 4 * rate}
 }
 
-// A pure sine of 45 Hz is not heard on a phone, and that is said; the drive that is found makes it heard, at the same loudness, and half a decibel
-// less does not; on earbuds it is heard as it is.
+// A pure sine of 45 Hz is not heard on a phone, and that is said; the drive that is found makes it heard, at the same
+// loudness, and half a decibel less does not; on earbuds it is heard as it is.
 func TestOnSmallSpeakers(t *testing.T) {
 	r, song, line, w := sub(t)
 	ctx := context.Background()

@@ -29,9 +29,9 @@ type Apart struct{ Struck, Sustained, Rest audio.Buffer }
 
 // Split takes a file apart and hands the parts on, block by block, in order: median filtering of the spectrogram (Fitzgerald, DAFx
 // 2010), what lasts in time against what is wide in frequency, with a rest where neither stands out (Driedger, Mueller and Disch,
-// ISMIR 2014). A kick's low end is no wider than a bass's: there what stands over its own median in time is struck too. Channels share their
-// masks, so that places stay. progress, 0 to 1, may be nil. The parts sum to the file within the rounding of a sample.
-// Long because frames, masks and what overlaps run in one stream.
+// ISMIR 2014). A kick's low end is no wider than a bass's: there what stands over its own median in time is struck too.
+// Channels share their masks, so that places stay. progress, 0 to 1, may be nil. The parts sum to the file within the rounding
+// of a sample. Long because frames, masks and what overlaps run in one stream.
 func Split(ctx context.Context, src audio.Source, progress func(float64), write func(Apart) error) error {
 	f := src.Format()
 	if err := f.Check(); err != nil {

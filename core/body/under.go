@@ -33,9 +33,9 @@ type Under struct {
 	Cost   meter.Figure // dB of the mix's peak
 }
 
-// UnderKick puts a tone of its own, an octave under its pitch, under every hit of the kick; or, where lift is set, a bell at its pitch. db is
-// the tone under the kick's own peak, or the bell's gain. What it brings and costs is measured on renders. The song is one without it. nil
-// where there is no kick, or its octave is no sound.
+// UnderKick puts a tone of its own, an octave under its pitch, under every hit of the kick; or, where lift is set, a bell at
+// its pitch. db is the tone under the kick's own peak, or the bell's gain. What it brings and costs is measured on renders.
+// The song is one without it. nil where there is no kick, or its octave is no sound.
 func UnderKick(ctx context.Context, r *mix.Renderer, song *session.Song, hz, db float64, lift bool, w mix.Window) (*Under, error) {
 	st, part := song.TriggerStem(), Part{ID: Kick, Name: "Kick", Low: true}
 	if st == nil || hz <= 0 {

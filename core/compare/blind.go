@@ -167,8 +167,9 @@ func Same(p [2]audio.Buffer) bool {
 	return true
 }
 
-// Pair makes two sounds alike in all but what is to be heard: stereo, of one length, equally loud by ITU-R BS.1770 (the louder is turned down, both where a peak
-// would pass -1 dBFS). The error is ErrLoud where one has no loudness. matched false leaves their levels as they stand to each other.
+// Pair makes two sounds alike in all but what is to be heard: stereo, of one length, equally loud by ITU-R BS.1770 (the louder
+// is turned down, both where a peak would pass -1 dBFS). The error is ErrLoud where one has no loudness. matched false leaves
+// their levels as they stand to each other.
 func Pair(a, b audio.Buffer, matched bool) ([2]audio.Buffer, error) {
 	var out [2]audio.Buffer
 	n := min(a.Frames(), b.Frames())
@@ -204,7 +205,8 @@ func Pair(a, b audio.Buffer, matched bool) ([2]audio.Buffer, error) {
 	return out, nil
 }
 
-// Veiled is a sound with a dither of its own each time, triangular, of one step of 24 bits: no two that go out are the same to the bit, whether they differ or not.
+// Veiled is a sound with a dither of its own each time, triangular, of one step of 24 bits: no two that go out are the same to
+// the bit, whether they differ or not.
 func Veiled(x audio.Buffer) audio.Buffer {
 	const step = 1.0 / (1 << 23)
 	out := audio.New(x.Rate, len(x.Ch), x.Frames())

@@ -12,9 +12,9 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// The chance is exact. Least numbers of right answers at 5 % of the paired-difference test, one-sided, are those of Roessler, Pangborn, Sidel and Stone, "Expanded
-// statistical tables for estimating significance in paired-preference, paired-difference, duo-trio and triangle tests", J. Food Science 43 (1978) 940 (from memory);
-// all tails to 40 trials are scipy's.
+// The chance is exact. Least numbers of right answers at 5 % of the paired-difference test, one-sided, are those of Roessler,
+// Pangborn, Sidel and Stone, "Expanded statistical tables for estimating significance in paired-preference, paired-difference,
+// duo-trio and triangle tests", J. Food Science 43 (1978) 940 (from memory); all tails to 40 trials are scipy's.
 func TestBinomial(t *testing.T) {
 	for n, least := range map[int]int{5: 5, 7: 7, 8: 7, 10: 9, 12: 10, 15: 12, 16: 12, 20: 15, 25: 18, 30: 20} {
 		if AtLeast(least, n) > 0.05 || AtLeast(least-1, n) <= 0.05 {
@@ -124,8 +124,8 @@ func TestBlind(t *testing.T) {
 	}
 }
 
-// What goes out tells nothing: one length, two channels, loudness within 0.1 LU by ffmpeg, no peak over full scale, never the same bytes twice; a sound without a
-// loudness is refused.
+// What goes out tells nothing: one length, two channels, loudness within 0.1 LU by ffmpeg, no peak over full scale, never the
+// same bytes twice; a sound without a loudness is refused.
 func TestPair(t *testing.T) {
 	a, b := outside.Sine(rate, 1, 220, 0.9, 4, 0), outside.Sine(rate, 2, 1000, 0.05, 5, 0)
 	p, err := Pair(a, b, true)

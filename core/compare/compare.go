@@ -77,8 +77,8 @@ func OfSource(ctx context.Context, src audio.Source) (Sound, error) {
 	return out, nil
 }
 
-// Tilt is the slope of the least-squares line through the third-octave levels over the octaves, 50 Hz to 10 kHz, dB per octave; None where fewer
-// than three bands sound.
+// Tilt is the slope of the least-squares line through the third-octave levels over the octaves, 50 Hz to 10 kHz, dB per
+// octave; None where fewer than three bands sound.
 func Tilt(bands []meter.Figure) meter.Figure {
 	n, sx, sy, sxx, sxy := 0.0, 0.0, 0.0, 0.0, 0.0
 	top := loudest(bands)
@@ -190,8 +190,9 @@ func (c Comparison) Smoothed() []Band {
 	return out
 }
 
-// Match are at most five bells and shelves that bring a song so much nearer to what it is compared with: the difference, smoothed over an octave, times the
-// amount, no more than a limit, dB, each way. residual is the mean size of what is left of that at the bands, dB.
+// Match are at most five bells and shelves that bring a song so much nearer to what it is compared with: the difference,
+// smoothed over an octave, times the amount, no more than a limit, dB, each way. residual is the mean size of what is left of
+// that at the bands, dB.
 func (c Comparison) Match(amount, limit float64) (filters []*move.Filter, residual float64) {
 	var hz, want []float64
 	for _, b := range c.Smoothed() {

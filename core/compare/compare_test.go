@@ -58,7 +58,8 @@ func of(t *testing.T, x audio.Buffer) Sound {
 	return s
 }
 
-// A reference made from the song by known filters and another level is read back: every third-octave within 1 dB of their response, however loud it is.
+// A reference made from the song by known filters and another level is read back: every third-octave within 1 dB of their
+// response, however loud it is.
 func TestKnownFiltersAreReadBack(t *testing.T) {
 	x := coloured(4)
 	filters := []*move.Filter{{Shape: dsp.Bell, Hz: 250, Q: 1, DB: -5}, {Shape: dsp.HighShelf, Hz: 6000, Q: 0.7, DB: 4}}
@@ -91,7 +92,8 @@ func TestKnownFiltersAreReadBack(t *testing.T) {
 	}
 }
 
-// The whole match undoes at least six tenths of the mean deviation, rendered; half an amount is half of it; no filter goes over the limit, and there are five at most.
+// The whole match undoes at least six tenths of the mean deviation, rendered; half an amount is half of it; no filter goes
+// over the limit, and there are five at most.
 func TestMatch(t *testing.T) {
 	x := coloured(4)
 	ref := of(t, filtered(t, x, 0.6, &move.Filter{Shape: dsp.LowShelf, Hz: 90, Q: 0.7, DB: 4}, &move.Filter{Shape: dsp.Bell, Hz: 400, Q: 0.8, DB: -4}, &move.Filter{Shape: dsp.HighShelf, Hz: 5000, Q: 0.7, DB: 5}))
@@ -120,7 +122,8 @@ func TestMatch(t *testing.T) {
 	}
 }
 
-// Smoothing and limit, of any difference: what is smoothed is never further off than what it is made of, and no more than the limit is asked.
+// Smoothing and limit, of any difference: what is smoothed is never further off than what it is made of, and no more than the
+// limit is asked.
 func TestSmoothingAndLimit(t *testing.T) {
 	r := rand.New(rand.NewPCG(8, 8))
 	for range 50 {

@@ -72,8 +72,8 @@ func worded(text string, level float64) string {
 	return text
 }
 
-// NextLevel is the level that a drill has come to: after two right answers in a row at one level the next is harder, after a wrong one easier (two down, one up:
-// Levitt 1971, J. Acoust. Soc. Am. 49, which settles where 71 % are right; from memory).
+// NextLevel is the level that a drill has come to: after two right answers in a row at one level the next is harder, after a
+// wrong one easier (two down, one up: Levitt 1971, J. Acoust. Soc. Am. 49, which settles where 71 % are right; from memory).
 func NextLevel(answered []Question, levels int) int {
 	level, run := 0, 0
 	for _, q := range answered {

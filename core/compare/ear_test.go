@@ -50,8 +50,8 @@ func TestThroughs(t *testing.T) {
 	}
 }
 
-// A mix of known parts: a sub of 45 Hz is lost on the phone and not on earbuds, a tone stays, what stands upside down between the channels is lost where one speaker
-// plays, and a kick without a click is unheard where its lows are.
+// A mix of known parts: a sub of 45 Hz is lost on the phone and not on earbuds, a tone stays, what stands upside down between
+// the channels is lost where one speaker plays, and a kick without a click is unheard where its lows are.
 func TestVanish(t *testing.T) {
 	const seconds = 4
 	tone := func(hz, level float64, flip bool) audio.Buffer {

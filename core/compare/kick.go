@@ -34,8 +34,9 @@ type FreeKick struct {
 	Length meter.Figure // ms until its low end has fallen by 20 dB
 }
 
-// FreeKicks finds the low hits of a source that stand free, by the envelope of 30 to 150 Hz in steps of 1 ms: 18 dB over what is before them, and 20 dB down a
-// quarter of a second later; and measures up to 16 of them, the freest first. loudness is that of all that they are a part of, LUFS. Count is 0 where none stands free.
+// FreeKicks finds the low hits of a source that stand free, by the envelope of 30 to 150 Hz in steps of 1 ms: 18 dB over what
+// is before them, and 20 dB down a quarter of a second later; and measures up to 16 of them, the freest first. loudness is
+// that of all that they are a part of, LUFS. Count is 0 where none stands free.
 func FreeKicks(ctx context.Context, src audio.Source, loudness meter.Figure) (FreeKick, error) {
 	out := FreeKick{Weight: meter.None, Tone: meter.None, Hz: meter.None, Length: meter.None}
 	f := src.Format()

@@ -7,8 +7,8 @@ import (
 	"mellowthump/core/meter"
 )
 
-// Middle is by how much, dB, the mean of 300 Hz to 3 kHz lies over the sound's straight line (Tilt): over 1.5 it is humped, under -1.5 scooped, else flat. None
-// where there is no line.
+// Middle is by how much, dB, the mean of 300 Hz to 3 kHz lies over the sound's straight line (Tilt): over 1.5 it is humped,
+// under -1.5 scooped, else flat. None where there is no line.
 func (s Sound) Middle() meter.Figure {
 	n, sx, sy, sxx, sxy := 0.0, 0.0, 0.0, 0.0, 0.0
 	top := loudest(s.Bands)

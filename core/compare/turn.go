@@ -37,8 +37,9 @@ type Turn struct {
 	DB   float64 // to turn it by; 0: no stem alone carries the band
 }
 
-// Turns are the bands in which the song differs most, an octave apart, worst first, at most three, none within the tolerance, dB; stems holds the power of
-// each stem in each third-octave. A stem that carries at least half of the octave around is turned so far that the octave comes to the reference's level, at most
+// Turns are the bands in which the song differs most, an octave apart, worst first, at most three, none within the tolerance,
+// dB; stems holds the power of each stem in each third-octave. A stem that carries at least half of the octave around is
+// turned so far that the octave comes to the reference's level, at most
 // 6 dB, to a tenth.
 func (c Comparison) Turns(stems [][]meter.Figure, tolerance float64) []Turn {
 	var out []Turn

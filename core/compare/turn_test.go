@@ -120,8 +120,8 @@ func hits(bassFrom float64) audio.Buffer {
 	return x
 }
 
-// The kicks before the bass comes in stand free, and are measured: where they are, what they weigh by plain sums, where they settle, how long they last. Where the
-// bass plays through none does.
+// The kicks before the bass comes in stand free, and are measured: where they are, what they weigh by plain sums, where they
+// settle, how long they last. Where the bass plays through none does.
 func TestFreeKicks(t *testing.T) {
 	ctx := context.Background()
 	x := hits(4)

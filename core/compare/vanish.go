@@ -51,9 +51,10 @@ type Vanished struct {
 	Stems   []StemThere  // what loses most of what was heard first
 }
 
-// Vanish says what of a mix vanishes on each device: its parts sum to it, from..to are the frames of the loop in them, hits the frames of the kick's; playback
-// is the level, dB SPL, of -20 dBFS RMS in the room. A frame of a stem is heard where it stands 3 dB over the other stems, over the threshold of hearing and
-// over the noise beside the device, in some ERB; a hit where the kick's frame at it is. Ceilings are left out: they take from all alike.
+// Vanish says what of a mix vanishes on each device: its parts sum to it, from..to are the frames of the loop in them, hits
+// the frames of the kick's; playback is the level, dB SPL, of -20 dBFS RMS in the room. A frame of a stem is heard where it
+// stands 3 dB over the other stems, over the threshold of hearing and over the noise beside the device, in some ERB; a hit
+// where the kick's frame at it is. Ceilings are left out: they take from all alike.
 func Vanish(ctx context.Context, parts []Part, hits []int, from, to int, playback float64) ([]Vanished, error) {
 	out := make([]Vanished, len(device.All))
 	if len(parts) == 0 {
@@ -162,7 +163,8 @@ func newLooking(e *meter.Ear, parts int) *looking {
 	return w
 }
 
-// look says of each part in each place whether it is heard in a frame, and its K-weighted energy; of a hit only of the kick, whose stems count as one.
+// look says of each part in each place whether it is heard in a frame, and its K-weighted energy; of a hit only of the kick,
+// whose stems count as one.
 func (w *looking) look(parts []Part, at int, places []*place, weight []float64, note func(place, part int, heard bool, energy float64), hit bool) {
 	n := w.ear.Frame
 	for i, p := range parts {

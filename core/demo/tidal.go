@@ -223,8 +223,8 @@ func (g *glass) make() []audio.Buffer {
 	return out
 }
 
-// TidalGlass is a four on the floor beat, 126 bpm, in A minor, 32 bars: an offbeat bass and a rolling sub, keys ducked to kick and clap; beside it a finished
-// track of another tune. Against it the song has too much sub, too thick a bass and dull hats.
+// TidalGlass is a four on the floor beat, 126 bpm, in A minor, 32 bars: an offbeat bass and a rolling sub, keys ducked to kick
+// and clap; beside it a finished track of another tune. Against it the song has too much sub, too thick a bass and dull hats.
 func TidalGlass() Song {
 	g := &tidal
 	s := session.New("Tidal Glass", g.bpm)

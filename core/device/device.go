@@ -1,4 +1,5 @@
-// Package device holds small simulated stand-ins for things that play: a phone, a laptop, a car. All values are invented; no real thing was measured.
+// Package device holds small simulated stand-ins for things that play: a phone, a laptop, a car. All values are invented; no
+// real thing was measured.
 package device
 
 import (
@@ -14,8 +15,8 @@ import (
 	"mellowthump/core/move"
 )
 
-// Device is a small simulated stand-in for a thing that plays: what it does to the sound as a chain of plain moves, how much softer than the
-// room it is and what sounds beside it. All values are invented; no real thing was measured.
+// Device is a small simulated stand-in for a thing that plays: what it does to the sound as a chain of plain moves, how much
+// softer than the room it is and what sounds beside it. All values are invented; no real thing was measured.
 type Device struct {
 	ID, Name string  // "phone", "a phone"
 	From, To float64 // Hz, -3 dB of its two outer filters
@@ -120,8 +121,9 @@ const (
 	besideSeam  = 0.1   // s over which the noise of a loop goes into itself
 )
 
-// Play returns a sound as the stand-in plays it: channels, filters, ceiling, noise. A loop (round) is heard as it goes round: its start follows its
-// end. Its softness is left out: it is told, and no one has to turn up. playback is the level, dB SPL, of -20 dBFS RMS in the room.
+// Play returns a sound as the stand-in plays it: channels, filters, ceiling, noise. A loop (round) is heard as it goes round:
+// its start follows its end. Its softness is left out: it is told, and no one has to turn up. playback is the level, dB SPL,
+// of -20 dBFS RMS in the room.
 func (d Device) Play(x audio.Buffer, round bool, playback float64) (audio.Buffer, error) {
 	y, err := d.filtered(x, round)
 	if err != nil || d.Noise == 0 {
@@ -247,7 +249,8 @@ func (d Device) beside(rate, frames int, playback float64) []float32 {
 // besideDBFS is the level of the noise beside a song that is played on the device: as much over the music there.
 func (d Device) besideDBFS(playback float64) float64 { return d.Noise + d.Softer - playback - 20 }
 
-// Quiet is what a sound on the device has to rise over, as excitation of an ear: the threshold of hearing where it is played so softly, and the noise beside it.
+// Quiet is what a sound on the device has to rise over, as excitation of an ear: the threshold of hearing where it is played
+// so softly, and the noise beside it.
 func (d Device) Quiet(rate int, playback float64) (*meter.Ear, []float64) {
 	e := meter.NewEar(rate, playback-d.Softer)
 	quiet := append([]float64(nil), e.Quiet...)

@@ -12,7 +12,8 @@ import (
 
 const rate = 44100
 
-// The response of every stand-in is scipy's of the written design (Butterworth filters; bells and shelves of Bristow-Johnson's Audio EQ Cookbook), to 0.1 dB.
+// The response of every stand-in is scipy's of the written design (Butterworth filters; bells and shelves of Bristow-Johnson's
+// Audio EQ Cookbook), to 0.1 dB.
 func TestDevicesByScipy(t *testing.T) {
 	type peak struct {
 		Shelf     bool
@@ -64,8 +65,8 @@ print(json.dumps(out))
 	}
 }
 
-// What is played is what is written: the phone gives no 45 Hz and has one speaker, the club sums its lows and no others, a ceiling holds, the noise of the car is as
-// loud as it is said to be, and a loop goes round without a seam.
+// What is played is what is written: the phone gives no 45 Hz and has one speaker, the club sums its lows and no others, a
+// ceiling holds, the noise of the car is as loud as it is said to be, and a loop goes round without a seam.
 func TestDevicesPlay(t *testing.T) {
 	rms := func(x []float32) float64 { return dsp.PowerDB(meter.Energy(x)/float64(len(x)) + 1e-20) }
 	phone, _ := Of("phone")

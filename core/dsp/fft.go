@@ -8,10 +8,12 @@ import (
 	"gonum.org/v1/gonum/dsp/fourier"
 )
 
-// FFT is the discrete Fourier transform of real sequences of one length: for powers of two from 16 on as the transform of half as many complex values (J. W. Cooley, P. A. W. Lewis and P. D. Welch,
-// "The Fast Fourier Transform Algorithm: Programming Considerations in the Calculation of Sine, Cosine and Laplace Transforms", J. Sound Vib. 12, 1970), which are transformed in passes of four
-// after T. G. Stockham's ordering, so that nothing is sorted; other lengths go through gonum's. It is there for its speed alone: most of what the ear's models cost is this. The zero value is of
-// no use; one FFT serves one goroutine at a time.
+// FFT is the discrete Fourier transform of real sequences of one length: for powers of two from 16 on as the transform of half
+// as many complex values (J. W. Cooley, P. A. W. Lewis and P. D. Welch, "The Fast Fourier Transform Algorithm: Programming
+// Considerations in the Calculation of Sine, Cosine and Laplace Transforms", J. Sound Vib. 12, 1970), which are transformed in
+// passes of four after T. G. Stockham's ordering, so that nothing is sorted; other lengths go through gonum's. It is there for
+// its speed alone: most of what the ear's models cost is this. The zero value is of no use; one FFT serves one goroutine at a
+// time.
 type FFT struct {
 	n     int
 	other *fourier.FFT // of a length that is no power of two
@@ -50,7 +52,8 @@ func NewFFT(n int) *FFT {
 // Len is how many real values are transformed.
 func (f *FFT) Len() int { return f.n }
 
-// Coefficients returns the coefficients 0 to n/2 of a sequence, sum x[i] e^(-2 pi i k i / n), in dst where it is not nil; it panics where a length is wrong.
+// Coefficients returns the coefficients 0 to n/2 of a sequence, sum x[i] e^(-2 pi i k i / n), in dst where it is not nil; it
+// panics where a length is wrong.
 func (f *FFT) Coefficients(dst []complex128, x []float64) []complex128 {
 	if f.other != nil {
 		return f.other.Coefficients(dst, x)

@@ -9,7 +9,8 @@ import (
 	"gonum.org/v1/gonum/dsp/fourier"
 )
 
-// Of every length it gives what gonum's transform gives, to rounding, and of short ones what the definition gives; again and again, for it keeps its room.
+// Of every length it gives what gonum's transform gives, to rounding, and of short ones what the definition gives; again and
+// again, for it keeps its room.
 func TestFFT(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	for _, n := range []int{1, 2, 3, 12, 16, 32, 64, 100, 128, 256, 512, 1000, 2048, 4096, 8192, 65536} {

@@ -125,8 +125,9 @@ func entries(ctx context.Context, r *mix.Renderer, song *session.Song, o Order, 
 	return out, nil
 }
 
-// Out prints what goes out of a song: all sound in one pass, as long as the longest stem, into files of dir that the caller removes; what is returned reads from there, and the last is the list of SHA-256 checksums of all that was written before it. open gives the file of a hash for the archive; nil: there is none. report says how
-// far the pass is, 0 to 1.
+// Out prints what goes out of a song: all sound in one pass, as long as the longest stem, into files of dir that the caller
+// removes; what is returned reads from there, and the last is the list of SHA-256 checksums of all that was written before it.
+// open gives the file of a hash for the archive; nil: there is none. report says how far the pass is, 0 to 1.
 func Out(ctx context.Context, r *mix.Renderer, song *session.Song, o Order, dir string, open func(sha string) (io.ReadCloser, error), report func(done float64)) ([]File, error) {
 	frames, err := r.Length(song)
 	if err != nil {

@@ -236,7 +236,8 @@ func TestOut(t *testing.T) {
 	}
 }
 
-// BenchmarkPrintOut prints three minutes of twelve stems with every kind of move in use: stems, premaster and listening copy; 15 s are asked on two processors, and under 600 MB.
+// BenchmarkPrintOut prints three minutes of twelve stems with every kind of move in use: stems, premaster and listening copy;
+// 15 s are asked on two processors, and under 600 MB.
 func BenchmarkPrintOut(b *testing.B) {
 	const seconds = 180
 	_, song := worked(1)

@@ -369,8 +369,8 @@ func (l *Ledger) trims() []find.Finding {
 	return out
 }
 
-// Over is by how much a stem, while it sounds, lies over the sum of the others in the third-octave in which it does so most, dB; None where there is nothing to set it
-// against.
+// Over is by how much a stem, while it sounds, lies over the sum of the others in the third-octave in which it does so most,
+// dB; None where there is nothing to set it against.
 func (l *Ledger) Over(sounds map[string]Sound, stem string) meter.Figure {
 	power := func(st *session.Stem, band int) float64 {
 		s, ok := sounds[st.Audio]

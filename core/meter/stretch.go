@@ -7,8 +7,8 @@ import (
 	"mellowthump/core/audio"
 )
 
-// Loudest are the ends, s, of the stretch of so many seconds with the most K-weighted energy (ITU-R BS.1770), on whole seconds; of a source that is no longer,
-// all of it.
+// Loudest are the ends, s, of the stretch of so many seconds with the most K-weighted energy (ITU-R BS.1770), on whole
+// seconds; of a source that is no longer, all of it.
 func Loudest(ctx context.Context, src audio.Source, seconds float64) (from, to float64, err error) {
 	f := src.Format()
 	if err := f.Check(); err != nil {

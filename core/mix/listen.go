@@ -144,8 +144,8 @@ func join(x, before []float32) {
 	}
 }
 
-// Round reads a sound from its start on, so many frames, again and again where it is shorter, made to be played round and round: the last 5 ms fade into
-// silence, as nothing comes before its start.
+// Round reads a sound from its start on, so many frames, again and again where it is shorter, made to be played round and
+// round: the last 5 ms fade into silence, as nothing comes before its start.
 func Round(src audio.Source, frames int) (audio.Buffer, error) {
 	f := src.Format()
 	if err := f.Check(); err != nil {

@@ -172,7 +172,8 @@ func (s *stream) fill(to int) error {
 	return nil
 }
 
-// ahead begins to make the next n frames of all that is made alone, as many at once as there are processors, while others are made and written; what it returns waits for them.
+// ahead begins to make the next n frames of all that is made alone, as many at once as there are processors, while others are
+// made and written; what it returns waits for them.
 func (p *printer) ahead(n int) (wait func() error) {
 	var g group.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))

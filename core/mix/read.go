@@ -142,7 +142,8 @@ func (r *Renderer) read(ctx context.Context, n *node, w Window, channels int) (s
 	return sound{b, k}, err
 }
 
-// apart parts a stem whose first move is slow into that move and the rest of it, so that what follows may change without it; pre is nil where there is nothing to part.
+// apart parts a stem whose first move is slow into that move and the rest of it, so that what follows may change without it;
+// pre is nil where there is nothing to part.
 func (n *node) apart() (pre, rest *node) {
 	if n.audio == "" || len(n.steps) == 0 || !n.steps[0].Params.Kind().Slow || n.alone {
 		return nil, n
@@ -156,7 +157,8 @@ func (n *node) apart() (pre, rest *node) {
 // cellSeconds is the length of the pieces in which the slow part of a chain is kept.
 const cellSeconds = 8
 
-// cells reads a window of the slow part of a chain out of pieces that stand on one grid, so that windows that begin or end otherwise share them.
+// cells reads a window of the slow part of a chain out of pieces that stand on one grid, so that windows that begin or end
+// otherwise share them.
 func (r *Renderer) cells(ctx context.Context, n *node, w Window) (sound, error) {
 	ctx = context.WithValue(ctx, passingPass{}, nil) // they are kept, whoever passes
 	cell := cellSeconds * n.rate

@@ -30,8 +30,9 @@ const (
 
 // Attack raises or lowers the starts of hits, and what lasts after them, whatever their level: two envelopes of one sound, a fast one
 // and one that follows it slowly up, part while a hit begins; one that falls slowly parts from it while a hit dies away (the scheme
-// of differing followers, as in Zaunschirm, Reiss and Klapuri, Computer Music Journal 36(2), 2012, from memory; times and bounds are own choice).
-// A gain begins at once, where they part by 2.5 to 3.5 dB (of what lasts 2 to 4). At 0 dB it is a null to the bit.
+// of differing followers, as in Zaunschirm, Reiss and Klapuri, Computer Music Journal 36(2), 2012, from memory; times and
+// bounds are own choice). A gain begins at once, where they part by 2.5 to 3.5 dB (of what lasts 2 to 4). At 0 dB it is a null
+// to the bit.
 type Attack struct {
 	Attack  float64 `json:"attack_db"`
 	Sustain float64 `json:"sustain_db"`

@@ -67,7 +67,8 @@ func TestBandsStaticCurve(t *testing.T) {
 	}
 }
 
-// Attack by bands lifts the attack of a burst in its band by what is asked, and leaves one in another band alone; at 0 dB it is a null to the bit.
+// Attack by bands lifts the attack of a burst in its band by what is asked, and leaves one in another band alone; at 0 dB it
+// is a null to the bit.
 func TestAttackBands(t *testing.T) {
 	burst := func(hz float64) audio.Buffer {
 		x := audio.New(48000, 1, 2*48000)
@@ -100,8 +101,8 @@ func TestAttackBands(t *testing.T) {
 	}
 }
 
-// A parallel copy comes on top, in time with the sound: nothing of it under its corner, at -60 dB a null, without shaping or drive the sound
-// behind the high-pass at its level.
+// A parallel copy comes on top, in time with the sound: nothing of it under its corner, at -60 dB a null, without shaping or
+// drive the sound behind the high-pass at its level.
 func TestParallel(t *testing.T) {
 	x := noisy(44100, 1)
 	if d := farthest(behind(t, &Parallel{Over: 340, Attack: 6, Sustain: -12, Drive: 12, Level: -60}, x), x); d > 0 {

@@ -5,8 +5,8 @@ import (
 	"mellowthump/core/dsp"
 )
 
-// crossover parts a sound into three bands at two corners, by Linkwitz and Riley's 4th order; the lowest band goes through the upper corner's
-// all-pass, so that the three sum to a flat response.
+// crossover parts a sound into three bands at two corners, by Linkwitz and Riley's 4th order; the lowest band goes through the
+// upper corner's all-pass, so that the three sum to a flat response.
 type crossover struct {
 	low, high dsp2 // at the lower corner, at the upper one
 	each      []*crossed

@@ -205,8 +205,8 @@ func (g *driving) Process(x, _ audio.Buffer) {
 	}
 }
 
-// The phases are alike backwards: the first is the third read from its end, the second its own mirror image, the zeroth too but for its last tap, which is none.
-// So two phases share the sums and the differences of what stands as far from the middle.
+// The phases are alike backwards: the first is the third read from its end, the second its own mirror image, the zeroth too
+// but for its last tap, which is none. So two phases share the sums and the differences of what stands as far from the middle.
 var driveEven, driveUneven, driveMiddle = func() (even, uneven, middle [clipTaps / 2]float32) {
 	for j := range even {
 		a, b := drivePhases[1][j], drivePhases[1][clipTaps-1-j]
@@ -215,7 +215,8 @@ var driveEven, driveUneven, driveMiddle = func() (even, uneven, middle [clipTaps
 	return even, uneven, middle
 }()
 
-// add adds what the curve makes of n frames to what comes out, clipTaps - 1 frames later at most; w begins clipTaps - 1 frames before the first.
+// add adds what the curve makes of n frames to what comes out, clipTaps - 1 frames later at most; w begins clipTaps - 1 frames
+// before the first.
 func (g *driving) add(added, w []float32, n int) {
 	const half, last = clipTaps / 2, clipTaps - 1
 	whole := &drivePhases[0]

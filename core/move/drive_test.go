@@ -9,9 +9,9 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// The harmonics of a sine stand where the closed form of the curve has them, to 0.1 dB: odd 2 p^n / (n atan g), p = (sqrt(1 + g^2) - 1) / g; the
-// even ones are those of its square, summed from the same series. At -60 dB it is a null but for its delay. Aliases of 5 kHz driven by 12 dB
-// stay 80 dB under it; a silent input stays silent.
+// The harmonics of a sine stand where the closed form of the curve has them, to 0.1 dB: odd 2 p^n / (n atan g), p = (sqrt(1 +
+// g^2) - 1) / g; the even ones are those of its square, summed from the same series. At -60 dB it is a null but for its delay.
+// Aliases of 5 kHz driven by 12 dB stay 80 dB under it; a silent input stays silent.
 func TestDrive(t *testing.T) {
 	const rate, hz, n = 44100, 441.0, 44100
 	run := func(d Drive, x audio.Buffer) []float32 {
@@ -106,7 +106,8 @@ func BenchmarkDrive(b *testing.B) {
 	}
 }
 
-// A drive of what is under a corner adds harmonics of that alone: those of a tone over it are gone by as much as the filter takes, cubed for the third.
+// A drive of what is under a corner adds harmonics of that alone: those of a tone over it are gone by as much as the filter
+// takes, cubed for the third.
 func TestDriveOfABand(t *testing.T) {
 	const rate = 44100
 	for _, c := range []struct {

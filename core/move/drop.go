@@ -22,9 +22,10 @@ const (
 	DropRelease = "release" // it falls away from it before its end
 )
 
-// Drop lets every note of a line fall: from its start, beginning so many semitones higher (or lower) and coming to its own pitch in ms; or from its
-// release, its last ms, away from it. The sound is read faster or slower, and whole periods of the note's own pitch are left out
-// or played twice, with a crossfade of one period, so that its length stays. Where no note falls it is a null.
+// Drop lets every note of a line fall: from its start, beginning so many semitones higher (or lower) and coming to its own
+// pitch in ms; or from its release, its last ms, away from it. The sound is read faster or slower, and whole periods of the
+// note's own pitch are left out or played twice, with a crossfade of one period, so that its length stays. Where no note falls
+// it is a null.
 type Drop struct {
 	From      string     `json:"from"` // "start" or "release"
 	Semitones float64    `json:"semitones"`

@@ -24,8 +24,9 @@ func pluck(rate int, seconds float64, notes []DropNote) audio.Buffer {
 	return x
 }
 
-// The pitch at every time is that of the law within 3 cents, read by scipy (the phase of the analytic signal of the band about the fundamental); the length
-// stays, no step stands out over the notes' own, what no note falls in is a null, and it is as loud.
+// The pitch at every time is that of the law within 3 cents, read by scipy (the phase of the analytic signal of the band about
+// the fundamental); the length stays, no step stands out over the notes' own, what no note falls in is a null, and it is as
+// loud.
 func TestDropFollowsItsLaw(t *testing.T) {
 	outside.Slow(t)
 	notes := []DropNote{{0.2, 1.2, 55}, {1.2, 2.2, 41.2}, {2.5, 3.5, 98}}

@@ -14,16 +14,19 @@ var limitKind = &Kind{
 	Where: Anywhere, New: func() Params { return &Limit{Ceiling: -1, Ahead: 3, Release: 120} },
 }
 
-// limitTaps is of the longer of the two kernels that a limiter looks by (Kaiser, beta 6: flat to about 0.46 of the rate); the other is the soft clip's, of which meters' are alike. Near half the
-// rate they see different peaks, and neither may pass the ceiling.
+// limitTaps is of the longer of the two kernels that a limiter looks by (Kaiser, beta 6: flat to about 0.46 of the rate); the
+// other is the soft clip's, of which meters' are alike. Near half the rate they see different peaks, and neither may pass the
+// ceiling.
 const limitTaps = 64
 
 var longKernel, shortKernel = newKernel(limitTaps, 6), newKernel(clipTaps, 9)
 
-// Limit turns the sound up by a drive and keeps its true peak under a ceiling, all channels together. Where the largest of them, between samples too (eight times the
-// rate), would be p over the ceiling c, the gain has to be c / p. That is held down over the look-ahead before and after, let go so that nine tenths of it are back
-// after the release, and averaged over the look-ahead: the gain at a peak is never over what it has to be. What comes out is looked at once more by another filter, and the little that the changing gain put between samples is
-// taken off likewise. Sound under the ceiling is driven and nothing else.
+// Limit turns the sound up by a drive and keeps its true peak under a ceiling, all channels together. Where the largest of
+// them, between samples too (eight times the rate), would be p over the ceiling c, the gain has to be c / p. That is held down
+// over the look-ahead before and after, let go so that nine tenths of it are back after the release, and averaged over the
+// look-ahead: the gain at a peak is never over what it has to be. What comes out is looked at once more by another filter, and
+// the little that the changing gain put between samples is taken off likewise. Sound under the ceiling is driven and nothing
+// else.
 type Limit struct {
 	Drive   float64 `json:"drive_db"`
 	Ceiling float64 `json:"ceiling_dbtp"`
@@ -209,7 +212,8 @@ func (o *limiting) need(end, channels int) float64 {
 	return o.top / float64(most)
 }
 
-// looks are the phases that are looked at, closer and closer, each time with by how much the peak may be over what is seen: so many times the rate fall short by cos(pi / 2n) at the most.
+// looks are the phases that are looked at, closer and closer, each time with by how much the peak may be over what is seen: so
+// many times the rate fall short by cos(pi / 2n) at the most.
 var looks = []struct {
 	phases []int
 	short  float64

@@ -11,8 +11,8 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// The true peak by ffmpeg is at most the ceiling and 0.1 dB: noise, single samples, what is over full scale between its samples only, a square, sweeps, two channels that
-// differ, at all rates.
+// The true peak by ffmpeg is at most the ceiling and 0.1 dB: noise, single samples, what is over full scale between its
+// samples only, a square, sweeps, two channels that differ, at all rates.
 func TestLimitTruePeak(t *testing.T) {
 	outside.Slow(t)
 	r := rand.New(rand.NewPCG(1, 2))
@@ -54,8 +54,9 @@ func TestLimitTruePeak(t *testing.T) {
 	}
 }
 
-// Static: a tone that is so much over the ceiling is turned down by that; under it the sound is driven and nothing else, to the bit, in place. Timing: nine tenths of a reduction
-// are given back after the release, and none of it comes before the look-ahead.
+// Static: a tone that is so much over the ceiling is turned down by that; under it the sound is driven and nothing else, to
+// the bit, in place. Timing: nine tenths of a reduction are given back after the release, and none of it comes before the
+// look-ahead.
 func TestLimitByItsFormula(t *testing.T) {
 	const rate = 48000
 	for _, over := range []float64{0.5, 3, 9, 14} {

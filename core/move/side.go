@@ -111,8 +111,9 @@ func (g *sideCutting) Process(x, _ audio.Buffer) {
 	}
 }
 
-// MonoBelow takes the side out under a corner by the high part of a Linkwitz-Riley crossover of the 4th order, and takes the mid through that
-// crossover's all-pass, so that both have one phase at every frequency. A mono sound passes through untouched.
+// MonoBelow takes the side out under a corner by the high part of a Linkwitz-Riley crossover of the 4th order, and takes the
+// mid through that crossover's all-pass, so that both have one phase at every frequency. A mono sound passes through
+// untouched.
 type MonoBelow struct {
 	Hz float64 `json:"hz"`
 }

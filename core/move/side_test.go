@@ -30,8 +30,8 @@ func response(t *testing.T, p Params, hz float64, side bool) complex128 {
 	return at(y) / at(x)
 }
 
-// Mono below: what is in the middle sums flat to 0.05 dB at any frequency; the side is gone two octaves under the corner (by 48 dB), and mid and side have one phase
-// within 5 degrees outside an octave about it; mono passes to the bit.
+// Mono below: what is in the middle sums flat to 0.05 dB at any frequency; the side is gone two octaves under the corner (by
+// 48 dB), and mid and side have one phase within 5 degrees outside an octave about it; mono passes to the bit.
 func TestMonoBelow(t *testing.T) {
 	for _, corner := range []float64{80, 120, 300} {
 		m := &MonoBelow{Hz: corner}

@@ -15,8 +15,8 @@ var subKind = &Kind{
 	Where: OnStem, New: func() Params { return &Sub{Hz: 40, Level: -18, Attack: 4, Length: 250} },
 }
 
-// Sub adds a tone under every hit: level * sin(2 pi hz t) (1 - exp(-t / attack)) 10^(-3 t / length), t from the hit on; its length is that in which it has
-// fallen by 60 dB, and it is gone in the 4 ms before the next hit. At -60 dBFS it is a null.
+// Sub adds a tone under every hit: level * sin(2 pi hz t) (1 - exp(-t / attack)) 10^(-3 t / length), t from the hit on; its
+// length is that in which it has fallen by 60 dB, and it is gone in the 4 ms before the next hit. At -60 dBFS it is a null.
 type Sub struct {
 	Trigger string  `json:"trigger"` // whose hits
 	Hz      float64 `json:"hz"`

@@ -16,7 +16,8 @@ const loudest = 20.0
 // ErrSilent is said of a sound in which there is nothing to print.
 var ErrSilent = errors.New("it is silent: there is nothing to print")
 
-// Whole solves a whole sound: the split on its loudest 20 s, the drive on all of it. hits are frames of it, where they are known. The error is ErrSilent where it is silent.
+// Whole solves a whole sound: the split on its loudest 20 s, the drive on all of it. hits are frames of it, where they are
+// known. The error is ErrSilent where it is silent.
 func Whole(ctx context.Context, x audio.Buffer, hits []int, asked session.Print) (*Solved, Result, error) {
 	if err := asked.Validate(); err != nil {
 		return nil, Result{}, err

@@ -14,8 +14,8 @@ const (
 	tellOver   = 0.1 // dB over the ceiling
 )
 
-// Findings are what is told of a print: a true peak over its ceiling, dBTP; a limiter that turns down too far; hits that lose their attack. None where no
-// chain is on.
+// Findings are what is told of a print: a true peak over its ceiling, dBTP; a limiter that turns down too far; hits that lose
+// their attack. None where no chain is on.
 func Findings(before, now Figures, ceiling float64) []find.Finding {
 	var out []find.Finding
 	if over := float64(now.TruePeak) - ceiling; now.TruePeak.Valid() && over > tellOver {

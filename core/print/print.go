@@ -27,8 +27,8 @@ const (
 // noClip is where no soft clip holds.
 const noClip = -1
 
-// Chain is what a school puts behind a premaster: driven by so many dB, a soft clip that holds so many dB over the ceiling (noClip: none), and a ceiling in dBTP. fader is the
-// master's, which comes behind the chain.
+// Chain is what a school puts behind a premaster: driven by so many dB, a soft clip that holds so many dB over the ceiling
+// (noClip: none), and a ceiling in dBTP. fader is the master's, which comes behind the chain.
 func Chain(school string, drive, hold, ceiling, fader float64) move.Chain {
 	var out move.Chain
 	put := func(id string, p move.Params) { out = out.With(move.Move{ID: id, Params: p}) }
@@ -57,7 +57,8 @@ type Result struct {
 	clipped int
 }
 
-// Run lets a chain work on a premaster, without its latency. The first lead frames are what comes before the stretch: they are left out of what is returned.
+// Run lets a chain work on a premaster, without its latency. The first lead frames are what comes before the stretch: they are
+// left out of what is returned.
 func Run(chain move.Chain, premaster audio.Buffer, lead int) (Result, error) {
 	x := audio.New(premaster.Rate, len(premaster.Ch), premaster.Frames())
 	for c := range x.Ch {
@@ -172,8 +173,8 @@ func (r Result) Measure(hits []int) Figures {
 	return f
 }
 
-// Clearance is the kick's over the bass in 9 of 10 hits, before and behind a print: low are kick and bass as they come to it, turned down and shaved together as the whole is, at each frame;
-// lead is as for Run, hz where the kick settles.
+// Clearance is the kick's over the bass in 9 of 10 hits, before and behind a print: low are kick and bass as they come to it,
+// turned down and shaved together as the whole is, at each frame; lead is as for Run, hz where the kick settles.
 func Clearance(low [2]audio.Buffer, r Result, hits []int, lead int, hz float64) (before, now meter.Figure) {
 	var mono [2][]float32
 	for i, x := range low {

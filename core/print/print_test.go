@@ -37,8 +37,9 @@ func beat(seconds int) (x audio.Buffer, hits []int) {
 	return x, hits
 }
 
-// What is asked is met within 0.3 LU by ffmpeg, and the true peak is at most the ceiling and 0.1 dB; what cannot be met is said, and is the loudest that the school comes to. Of the splits that
-// are tried the one is taken that takes least off the attack.
+// What is asked is met within 0.3 LU by ffmpeg, and the true peak is at most the ceiling and 0.1 dB; what cannot be met is
+// said, and is the loudest that the school comes to. Of the splits that are tried the one is taken that takes least off the
+// attack.
 func TestSolveByFFmpeg(t *testing.T) {
 	outside.Slow(t)
 	ctx := context.Background()
@@ -151,7 +152,8 @@ func TestWhole(t *testing.T) {
 	}
 }
 
-// Three songs whose culprit is known: one loud part among soft ones, two that are loud in turn, and one that adds to a part that is near the ceiling by itself. Shares add to all.
+// Three songs whose culprit is known: one loud part among soft ones, two that are loud in turn, and one that adds to a part
+// that is near the ceiling by itself. Shares add to all.
 func TestWho(t *testing.T) {
 	outside.Slow(t)
 	ctx := context.Background()
@@ -222,7 +224,8 @@ func TestWho(t *testing.T) {
 	}
 }
 
-// Hit by hit: what would pass the ceiling is the peak's, whose it is is whose samples they are, and what was shaved and turned down brings it under.
+// Hit by hit: what would pass the ceiling is the peak's, whose it is is whose samples they are, and what was shaved and turned
+// down brings it under.
 func TestHits(t *testing.T) {
 	outside.Slow(t)
 	x, hits := beat(6)

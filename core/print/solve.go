@@ -40,8 +40,9 @@ func (s Solved) Harm() float64 {
 	return float64(s.Before.Crest - s.After.Crest)
 }
 
-// Solve finds the drive that brings a premaster to a loudness under a ceiling by a school, to 0.05 LU where it can be; with a soft clip, the one of those tried, in steps of 1.5 dB up to 6,
-// that takes least off the hits' attack. The first lead frames are what comes before the stretch; hits are frames of it. Where the loudness cannot be reached it is the loudest.
+// Solve finds the drive that brings a premaster to a loudness under a ceiling by a school, to 0.05 LU where it can be; with a
+// soft clip, the one of those tried, in steps of 1.5 dB up to 6, that takes least off the hits' attack. The first lead frames
+// are what comes before the stretch; hits are frames of it. Where the loudness cannot be reached it is the loudest.
 func Solve(ctx context.Context, premaster audio.Buffer, lead int, hits []int, asked session.Print, fader float64) (*Solved, error) {
 	plain, err := Run(nil, premaster, lead)
 	if err != nil {
@@ -142,8 +143,8 @@ const (
 	curveBeyond = 2.0
 )
 
-// Curve is what loudness costs by a school: from the drive at which nothing passes the ceiling in steps of 1.5 dB until it is 2 LU beyond what is asked, or gets no louder. With the school of the clip it is that of a
-// clip of 3 dB.
+// Curve is what loudness costs by a school: from the drive at which nothing passes the ceiling in steps of 1.5 dB until it is
+// 2 LU beyond what is asked, or gets no louder. With the school of the clip it is that of a clip of 3 dB.
 func Curve(ctx context.Context, premaster audio.Buffer, lead int, hits []int, asked session.Print) ([]Cost, error) {
 	plain, err := Run(nil, premaster, lead)
 	if err != nil {

@@ -44,8 +44,9 @@ const (
 	placeMost = 6
 )
 
-// Who says who made the limiters of a chain work: wherever they turn down by more than 0.5 dB, by how much less they would without each part; what that comes to is shared among
-// the parts by what each saves. Nothing where they do not work. lead is as for Run.
+// Who says who made the limiters of a chain work: wherever they turn down by more than 0.5 dB, by how much less they would
+// without each part; what that comes to is shared among the parts by what each saves. Nothing where they do not work. lead is
+// as for Run.
 func Who(ctx context.Context, premaster audio.Buffer, parts []Part, chain move.Chain, lead int) (*Work, error) {
 	all, err := Run(chain, premaster, lead)
 	if err != nil {

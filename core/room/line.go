@@ -266,8 +266,8 @@ func fineAt(hz float64) int {
 	return best
 }
 
-// MudLeft is how far the rest of a song, as it is, stands over its own line about a frequency, dB; of a drum that may be boxy (box), how far that rings out of what
-// is beside it.
+// MudLeft is how far the rest of a song, as it is, stands over its own line about a frequency, dB; of a drum that may be boxy
+// (box), how far that rings out of what is beside it.
 func MudLeft(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, stem string, hz float64, box bool) (meter.Figure, error) {
 	stems := rests(song)
 	if box {

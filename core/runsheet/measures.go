@@ -201,8 +201,8 @@ func standsMono(at session.At) []measure {
 	}
 }
 
-// kinds are the kinds of finding that carry a fix, by the head of their ids: their own figures, by which a fix mends them, and whether it is a matter of taste or of the arrangement,
-// so that it is not ticked to begin with.
+// kinds are the kinds of finding that carry a fix, by the head of their ids: their own figures, by which a fix mends them, and
+// whether it is a matter of taste or of the arrangement, so that it is not ticked to begin with.
 var kinds = map[string]struct {
 	own   func(f find.Finding, s *session.Song) []measure
 	taste string

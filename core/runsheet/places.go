@@ -34,8 +34,8 @@ func (w *walk) places() []place {
 	return s.places
 }
 
-// holds says in which sections what a row is for is not as it is asked, before it, and whether it is so in all of them. Both are empty where the song has no sections, or no figure of the
-// row's can be taken of them.
+// holds says in which sections what a row is for is not as it is asked, before it, and whether it is so in all of them. Both
+// are empty where the song has no sections, or no figure of the row's can be taken of them.
 func (w *walk) holds(ctx context.Context, own []measure) (in []string, all bool, err error) {
 	var asked []measure
 	for _, m := range own {

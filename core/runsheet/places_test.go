@@ -10,8 +10,8 @@ import (
 	"mellowthump/internal/outside"
 )
 
-// A row says in which sections what it is for is not as it is asked: a snare that is too loud throughout, a rumble under the keys in the second half alone. Without sections
-// nothing is said.
+// A row says in which sections what it is for is not as it is asked: a snare that is too loud throughout, a rumble under the
+// keys in the second half alone. Without sections nothing is said.
 func TestHolds(t *testing.T) {
 	outside.Slow(t)
 	b := beats[2]

@@ -1,5 +1,5 @@
-// Package runsheet makes one list of what all stages find, in the order of the work: each with the change that mends it, what that brings and what it costs, measured by a render
-// of exactly that change on top of those above it.
+// Package runsheet makes one list of what all stages find, in the order of the work: each with the change that mends it, what
+// that brings and what it costs, measured by a render of exactly that change on top of those above it.
 package runsheet
 
 import (
@@ -321,8 +321,9 @@ func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
 	return nil
 }
 
-// guards reports whether a row may not make a figure worse that is not its own. Pitch and polarity are mended before the levels are set, and these before the duck is fitted: they
-// answer for no premaster, and where the duck is to be fitted for no clearance.
+// guards reports whether a row may not make a figure worse that is not its own. Pitch and polarity are mended before the
+// levels are set, and these before the duck is fitted: they answer for no premaster, and where the duck is to be fitted for no
+// clearance.
 func (w *walk) guards(p plan, m measure) bool {
 	if m.key != clearance.key {
 		return p.stage != "intake" && p.stage != "levels"

@@ -122,8 +122,9 @@ var faults = []struct {
 	}},
 }
 
-// Every fault that is planted in a clean beat is on the sheet, in the order of the work, with a change that mends it by its own figure: judged again, in another renderer, it is gone. What the
-// sheet promised is what is measured there. Common practice and own definitions; the faults are invented.
+// Every fault that is planted in a clean beat is on the sheet, in the order of the work, with a change that mends it by its
+// own figure: judged again, in another renderer, it is gone. What the sheet promised is what is measured there. Common
+// practice and own definitions; the faults are invented.
 func TestFaults(t *testing.T) {
 	outside.Slow(t)
 	for _, f := range faults {
@@ -221,7 +222,8 @@ func held(t *testing.T, r *mix.Renderer, after *session.Song, facts map[string]*
 	}
 }
 
-// The demo songs: what their stages find is on the sheet, in order; what is proposed is measured so; and no figure of an earlier stage that was where it should be leaves it unsaid.
+// The demo songs: what their stages find is on the sheet, in order; what is proposed is measured so; and no figure of an
+// earlier stage that was where it should be leaves it unsaid.
 func TestDemos(t *testing.T) {
 	outside.Slow(t)
 	want := [][]string{
@@ -378,7 +380,8 @@ func BenchmarkSheet(b *testing.B) {
 	}
 }
 
-// TestStems writes the demo song's stems into the folder STEMS, where it is named: for the command to be measured on (scripts/bench). It tests nothing.
+// TestStems writes the demo song's stems into the folder STEMS, where it is named: for the command to be measured on
+// (scripts/bench). It tests nothing.
 func TestStems(t *testing.T) {
 	dir := os.Getenv("STEMS")
 	if dir == "" {

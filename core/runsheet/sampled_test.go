@@ -11,8 +11,8 @@ import (
 	"mellowthump/internal/sampled"
 )
 
-// Over recorded instruments that this project did not make (fluidsynth, in stereo, with their own room): the sheet comes to its end, its rows stand in order, and what it promises is measured in another
-// renderer.
+// Over recorded instruments that this project did not make (fluidsynth, in stereo, with their own room): the sheet comes to
+// its end, its rows stand in order, and what it promises is measured in another renderer.
 func TestSampled(t *testing.T) {
 	outside.Slow(t)
 	var kick, bass, keys, kit []sampled.Note

@@ -24,8 +24,8 @@ func brought(t testing.TB, d demo.Song) (*mix.Renderer, *session.Song, map[strin
 	return songs.Brought(t, d)
 }
 
-// beat is a generated beat in which nothing is wrong: the kick and the bass take turns, every peak is in its window, nothing rings, rumbles or stands wide. The faults of the tests are
-// planted in it. All of it is invented.
+// beat is a generated beat in which nothing is wrong: the kick and the bass take turns, every peak is in its window, nothing
+// rings, rumbles or stands wide. The faults of the tests are planted in it. All of it is invented.
 type beat struct {
 	bpm   float64
 	bars  int
@@ -103,7 +103,8 @@ func (b beat) kickSound() audio.Buffer {
 	return peaking(out, -7)
 }
 
-// bassSound has strong harmonics, so that it is heard on a phone; level gives each note its own, cents puts it out of tune, plain takes the harmonics away.
+// bassSound has strong harmonics, so that it is heard on a phone; level gives each note its own, cents puts it out of tune,
+// plain takes the harmonics away.
 func (b beat) bassSound(level func(i int) float64, cents float64, plain bool) audio.Buffer {
 	out := b.silence(1)
 	i := 0

@@ -95,7 +95,8 @@ func (w *walk) stage(ctx context.Context, stage, only string) error {
 	return nil
 }
 
-// judged judges a stage and makes its rows; where it may, it ends with the first that changed the song, for what is left is to be judged anew.
+// judged judges a stage and makes its rows; where it may, it ends with the first that changed the song, for what is left is to
+// be judged anew.
 func (w *walk) judged(ctx context.Context, stage, only string, may bool) (anew bool, err error) {
 	open, err := w.open(ctx, stage)
 	if err != nil {
@@ -320,7 +321,8 @@ func (w *walk) planDuck(ctx context.Context, open []find.Finding) ([]plan, error
 	return []plan{{stage: "duck", id: "fit", found: found, do: do, edit: e, own: []measure{clearance}}}, nil
 }
 
-// ahead listens to what Room will ask of the parts that no duck changes, while one processor fits the duck. What it finds is in the renderer's cache; an error comes again where it counts.
+// ahead listens to what Room will ask of the parts that no duck changes, while one processor fits the duck. What it finds is
+// in the renderer's cache; an error comes again where it counts.
 func (w *walk) ahead(ctx context.Context) {
 	at := w.at
 	ctx = mix.Follow(ctx, &mix.Work{}) // it says nothing of what it does
@@ -334,8 +336,8 @@ func (w *walk) ahead(ctx context.Context) {
 	})
 }
 
-// judgeAhead judges the next stage that takes long while the other rows of this one are weighed: most of them leave the song as it is, and then it is done. What is found is in the renderer's
-// cache.
+// judgeAhead judges the next stage that takes long while the other rows of this one are weighed: most of them leave the song
+// as it is, and then it is done. What is found is in the renderer's cache.
 func (w *walk) judgeAhead(ctx context.Context, stage string) {
 	if w.leave != nil {
 		w.leave()

@@ -27,7 +27,8 @@ func (d Difference) Kind() string {
 	return "changed"
 }
 
-// Differ lists in what the second of two states of a song differs from the first: the song's own settings, then its stems, its buses and the master, each with its gains and its moves.
+// Differ lists in what the second of two states of a song differs from the first: the song's own settings, then its stems, its
+// buses and the master, each with its gains and its moves.
 func Differ(was, now *Song) []Difference {
 	var d differing
 	d.place = "the song"

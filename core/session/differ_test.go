@@ -8,7 +8,8 @@ import (
 	"mellowthump/core/move"
 )
 
-// Two states of a song differ in what was done between them, each thing once, told with what it was and what it is; a state differs from itself in nothing.
+// Two states of a song differ in what was done between them, each thing once, told with what it was and what it is; a state
+// differs from itself in nothing.
 func TestDiffer(t *testing.T) {
 	was := New("River", 142)
 	was.Rate = 44100

@@ -71,7 +71,8 @@ func (p *Print) Validate() error {
 	return nil
 }
 
-// SetPrint sets what Print goes by, and puts the moves of its school on the master in the place of those before. What was put in by hand stays before them.
+// SetPrint sets what Print goes by, and puts the moves of its school on the master in the place of those before. What was put
+// in by hand stays before them.
 type SetPrint struct {
 	Print Print
 	Moves move.Chain

@@ -14,8 +14,8 @@ import (
 type Section struct {
 	Name string  `json:"name"`
 	From float64 `json:"from_s"`
-	// Shallower is by what part of their depth in dB the drawn ducks go less deep here: 0 as deep as everywhere, 1 not at all. Where they rest nothing is asked of the hits, so these are not
-	// judged either.
+	// Shallower is by what part of their depth in dB the drawn ducks go less deep here: 0 as deep as everywhere, 1 not at all.
+	// Where they rest nothing is asked of the hits, so these are not judged either.
 	Shallower float64 `json:"ducks_shallower,omitempty"`
 }
 
@@ -46,7 +46,8 @@ func (s *Song) SectionSpan(i int, length float64) Span {
 	return Span{min(s.Sections[i].From, to), to}
 }
 
-// DuckPart is by what part of its depth in dB a drawn duck lowers at a hit at a time in the song, s. A hit that comes a little before an edge is the first one behind it.
+// DuckPart is by what part of its depth in dB a drawn duck lowers at a hit at a time in the song, s. A hit that comes a little
+// before an edge is the first one behind it.
 func (s *Song) DuckPart(at float64) float64 {
 	if i := s.SectionAt(at + move.HitNear); i >= 0 {
 		return 1 - s.Sections[i].Shallower
@@ -57,7 +58,8 @@ func (s *Song) DuckPart(at float64) float64 {
 // Asked reports whether anything is asked of the kick's hit at a time: the ducks do not rest there.
 func (s *Song) Asked(at float64) bool { return s.DuckPart(at) > 0 }
 
-// Shallow makes a drawn duck, whose times are worked out and which nobody else holds, go less deep at those of its hits (frames in the song) that lie in a section in which the ducks do.
+// Shallow makes a drawn duck, whose times are worked out and which nobody else holds, go less deep at those of its hits
+// (frames in the song) that lie in a section in which the ducks do.
 func (s *Song) Shallow(d *move.Duck, hits []int) {
 	if d.Keyed() || len(s.shallow()) == 0 {
 		return

@@ -20,8 +20,9 @@ type Slot struct {
 	Moves move.Chain `json:"moves,omitempty"`
 }
 
-// Template returns a song without what is of its audio alone: its stems become slots with their roles, buses, sends and chains; buses, the master, targets, windows and what the stages go by
-// stay. Ducks, notes, times and pitches are of one recording, and are found anew.
+// Template returns a song without what is of its audio alone: its stems become slots with their roles, buses, sends and
+// chains; buses, the master, targets, windows and what the stages go by stay. Ducks, notes, times and pitches are of one
+// recording, and are found anew.
 func (s Song) Template() Song {
 	c := s.Clone()
 	out := Song{Format: c.Format, Name: c.Name, BPM: c.BPM, Leader: c.Leader, Targets: c.Targets, Levels: c.Levels, Buses: c.Buses, Master: c.Master, Room: c.Room, Body: c.Body, Width: c.Width, Compare: c.Compare, Print: c.Print}

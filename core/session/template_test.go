@@ -8,7 +8,8 @@ import (
 	"mellowthump/core/move"
 )
 
-// A template holds roles, buses, sends, targets, windows and chains, and nothing of the audio; a stem that is brought to it by the same name, or else of the same role, falls into its place.
+// A template holds roles, buses, sends, targets, windows and chains, and nothing of the audio; a stem that is brought to it by
+// the same name, or else of the same role, falls into its place.
 func TestTemplate(t *testing.T) {
 	s := New("River", 142)
 	s.Rate, s.Leader, s.Targets.Clearance = 44100, BassLeads, 10

@@ -30,8 +30,8 @@ func (f Figures) Safe(target float64) bool {
 	return (!f.Worst.Valid() || float64(f.Worst) >= target-chance) && (!f.Low.Valid() || float64(f.Low) <= -LowUnder)
 }
 
-// Corner is the lowest corner of a side low cut, Hz, in steps of an eighth of an octave from 20 to 600, that makes a sound safe; 0 where it is safe as it
-// is; ok is false where none does.
+// Corner is the lowest corner of a side low cut, Hz, in steps of an eighth of an octave from 20 to 600, that makes a sound
+// safe; 0 where it is safe as it is; ok is false where none does.
 func Corner(x audio.Buffer, target float64) (hz float64, ok bool) {
 	if Measure(x).Safe(target) {
 		return 0, true

@@ -331,8 +331,8 @@ func (f *Figures) delay(l, r []float32, rate int) {
 	}
 }
 
-// Notches are the first frequencies that vanish in mono of a sound whose channels are a delay apart, ms: the odd multiples of 1 / 2d; of one turned over
-// the even ones.
+// Notches are the first frequencies that vanish in mono of a sound whose channels are a delay apart, ms: the odd multiples of
+// 1 / 2d; of one turned over the even ones.
 func Notches(ms float64, turned bool, many int) []float64 {
 	var out []float64
 	d := math.Abs(ms) / 1000

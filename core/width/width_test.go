@@ -37,8 +37,8 @@ func later(x []float32, n int) []float32 {
 	return append(make([]float32, n), x[:len(x)-n]...)
 }
 
-// Closed forms: two channels alike, one of them softer, unrelated, upside down, one silent, mono; and a delay, which is a comb with its notches at the odd
-// multiples of 1/2d.
+// Closed forms: two channels alike, one of them softer, unrelated, upside down, one silent, mono; and a delay, which is a comb
+// with its notches at the odd multiples of 1/2d.
 func TestClosedForms(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	a, b := noise(r, 8), noise(r, 8)
@@ -123,8 +123,8 @@ func phased(under float64) audio.Buffer {
 	return stereo(l, r)
 }
 
-// The corner is the lowest: with it the sound is safe, a quarter of an octave less is not, both by a script of scipy; the mid is bit-true, left and right
-// together are unchanged to -120 dBFS.
+// The corner is the lowest: with it the sound is safe, a quarter of an octave less is not, both by a script of scipy; the mid
+// is bit-true, left and right together are unchanged to -120 dBFS.
 func TestCornerIsTheLowest(t *testing.T) {
 	outside.Slow(t)
 	r := rand.New(rand.NewPCG(5, 6))

@@ -247,7 +247,8 @@ type bandRow struct {
 	Song, Other, Off meter.Figure
 }
 
-// bandRows are the parts of the spectrum that the deck plays too, about the loudness of each, and the kick alone where the finished track leaves one free.
+// bandRows are the parts of the spectrum that the deck plays too, about the loudness of each, and the kick alone where the
+// finished track leaves one free.
 func bandRows(song, other compare.Sound, own, free compare.FreeKick) []bandRow {
 	var out []bandRow
 	row := func(name, unit, def string, decimals int, a, b meter.Figure) {

@@ -278,7 +278,8 @@ func turned(x audio.Buffer, db float64) audio.Buffer {
 	return out
 }
 
-// ducked is the loop with a duck that is deeper or shallower by so many dB: what it takes away is taken away more or less, at one depth for all hits.
+// ducked is the loop with a duck that is deeper or shallower by so many dB: what it takes away is taken away more or less, at
+// one depth for all hits.
 func (h *handlers) ducked(ctx context.Context, song *session.Song, plain audio.Buffer, q question, by float64) (audio.Buffer, error) {
 	without := song.Unducked()
 	x, err := h.Renderer.Looped(ctx, &without, mix.SoloAll, q.Window)

@@ -257,8 +257,8 @@ func (h *handlers) test(c *gin.Context, token string) (e store.Ears, t shell.Bli
 	return e, t, true
 }
 
-// blindSound plays one of the two sounds of the open trial. Neither the address nor the answer says which it is: both are of one length and one loudness, made
-// beforehand, and each has a dither of its own.
+// blindSound plays one of the two sounds of the open trial. Neither the address nor the answer says which it is: both are of
+// one length and one loudness, made beforehand, and each has a dither of its own.
 func (h *handlers) blindSound(c *gin.Context) {
 	e, t, ok := h.test(c, c.Param("token"))
 	if !ok {

@@ -82,7 +82,8 @@ func has(song *session.Song, sha string) bool {
 
 var errGone = errors.New("that finished track is no longer there")
 
-// keep puts one of the song's finished tracks into the set, as the stretch that is compared; takes one out of it, or brings one to this song.
+// keep puts one of the song's finished tracks into the set, as the stretch that is compared; takes one out of it, or brings
+// one to this song.
 func (h *handlers) keep(c *gin.Context) {
 	ctx := c.Request.Context()
 	id, _ := strconv.ParseInt(c.PostForm("favourite"), 10, 64)

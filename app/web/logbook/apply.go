@@ -129,7 +129,8 @@ func (h *handlers) patient(ctx context.Context, id int64) {
 	}
 }
 
-// runApply makes the sheet once more, or finds it made, and then all that it keeps in one step: stopped before, nothing is changed and it begins anew; after, it has ended.
+// runApply makes the sheet once more, or finds it made, and then all that it keeps in one step: stopped before, nothing is
+// changed and it begins anew; after, it has ended.
 func (h *handlers) runApply(ctx context.Context, j store.Job, report worker.Report) error {
 	var p applyPayload
 	if err := json.Unmarshal([]byte(j.Payload), &p); err != nil {

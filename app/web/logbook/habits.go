@@ -32,7 +32,8 @@ type habitsView struct {
 	Habits []habit
 }
 
-// habits answers with what is usual over the other songs, by the last take of each, and where this song, as it is now, departs from it: by more than the others' tenth or ninetieth percentile.
+// habits answers with what is usual over the other songs, by the last take of each, and where this song, as it is now, departs
+// from it: by more than the others' tenth or ninetieth percentile.
 func (h *handlers) habits(c *gin.Context) {
 	v := h.Look(c, "log")
 	if v == nil {

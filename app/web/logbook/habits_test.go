@@ -7,7 +7,8 @@ import (
 	"mellowthump/core/meter"
 )
 
-// What is usual is the median of the others, and a song departs where it lies outside of their tenth and ninetieth percentile. The percentiles are numpy's (numpy.percentile, linear).
+// What is usual is the median of the others, and a song departs where it lies outside of their tenth and ninetieth percentile.
+// The percentiles are numpy's (numpy.percentile, linear).
 func TestHabits(t *testing.T) {
 	others := []meter.Figure{8.4, 7.9, 8.0, 6.2, 9.1, 8.2, 7.0}
 	for _, c := range []struct {

@@ -18,7 +18,8 @@ const (
 	nobody     = 10 * time.Second // after that a sheet that nobody asks for is not made on
 )
 
-// sheets are the run sheets that are being made, or were made last. A page asks for the rows that it has not; an apply and the deck ask for the same sheet.
+// sheets are the run sheets that are being made, or were made last. A page asks for the rows that it has not; an apply and the
+// deck ask for the same sheet.
 type sheets struct {
 	*shell.Server
 	mu  sync.Mutex

@@ -103,7 +103,8 @@ func (s *thirds) label(above, below string) template.HTML {
 	return s.done()
 }
 
-// SongOverReference draws the song standing and the reference hanging below it, by third-octave at one loudness, hatched where they differ by more than the tolerance.
+// SongOverReference draws the song standing and the reference hanging below it, by third-octave at one loudness, hatched where
+// they differ by more than the tolerance.
 func SongOverReference(v Against) template.HTML {
 	top := math.Inf(-1)
 	for i := range meter.Bands {
@@ -131,8 +132,8 @@ func SongOverReference(v Against) template.HTML {
 	return s.label("song", "track")
 }
 
-// SongInSet draws the song standing, and the mean of a set hanging below it with its spread as a band about it; the song is hatched where it leaves the
-// spread, but for 1 dB.
+// SongInSet draws the song standing, and the mean of a set hanging below it with its spread as a band about it; the song is
+// hatched where it leaves the spread, but for 1 dB.
 func SongInSet(song compare.Sound, set []compare.Spread) template.HTML {
 	const free = 1.0 // dB
 	top := math.Inf(-1)

@@ -19,8 +19,8 @@ type Printing struct {
 	Kick, Bass string
 }
 
-// PrintHits draws, hit by hit, what would stick out over the ceiling above the line, stacked by whose it is, and below it what was done about it: hatched what was shaved, open what was
-// turned down.
+// PrintHits draws, hit by hit, what would stick out over the ceiling above the line, stacked by whose it is, and below it what
+// was done about it: hatched what was shaved, open what was turned down.
 func PrintHits(v Printing) template.HTML {
 	const w, h, left, right, mid, foot, head = 774.0, 244.0, 46.0, 8.0, 118.0, 36.0, 22.0
 	s := newSVG("printhits", w, h, "What would pass the ceiling, and what was done about it", "A column for every hit of the kick, in decibels. Above the line what its peak would pass the ceiling by, from the line up the kick's part, the bass's, all others'; below it, hatched, what the soft clip shaves, and open, what the limiters turn down.")

@@ -6,7 +6,8 @@ import (
 	"math"
 )
 
-// Sections is the whole song with where its parts come and go: kick above, bass below, hatched the hits under the target, the stems' plays under it, and the edges of the sections.
+// Sections is the whole song with where its parts come and go: kick above, bass below, hatched the hits under the target, the
+// stems' plays under it, and the edges of the sections.
 type Sections struct {
 	Kick, Bass []float64 // peaks of equal parts of the song, amplitude
 	Names      [2]string // of kick and bass

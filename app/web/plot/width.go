@@ -25,9 +25,8 @@ type WidthSides struct {
 // The frequencies of the picture, Hz.
 const widthLo, widthHi = 20.0, 16000.0
 
-// Sides draws the mid standing and the side hanging below it, hatched where the correlation is under zero, the corner of the side as a bracket that can be
-// dragged.
-// Long because it is one drawing, from back to front.
+// Sides draws the mid standing and the side hanging below it, hatched where the correlation is under zero, the corner of the
+// side as a bracket that can be dragged. Long because it is one drawing, from back to front.
 func Sides(v WidthSides) template.HTML {
 	const w, h, left, right, mid, foot, deep = 774.0, 204.0, 62.0, 8.0, 96.0, 18.0, 48.0
 	s := newSVG("sides", w, h, "Mid over side of "+v.Name, "Stairs of a third of an octave from 20 Hz to 16 kHz, in decibels: the mid above the line, the side below it; where the correlation is under zero, so that mono takes sound out, is hatched; the bracket is the corner of the side.")
@@ -113,7 +112,8 @@ func Sides(v WidthSides) template.HTML {
 	return s.done()
 }
 
-// Correlated draws the correlation over time, one value each 400 ms, hatched where it is under zero; dashed what is asked of the worst tenth.
+// Correlated draws the correlation over time, one value each 400 ms, hatched where it is under zero; dashed what is asked of
+// the worst tenth.
 func Correlated(v WidthSides) template.HTML {
 	const w, h, left, right, top, foot = 774.0, 92.0, 62.0, 8.0, 8.0, 16.0
 	s := newSVG("correlated", w, h, "Correlation over time of "+v.Name, "The correlation of left and right, every 400 ms, from minus one to one; hatched where it is under zero: there mono takes sound out.")

@@ -74,8 +74,8 @@ func (r ChainRow) Warning() string {
 // Kind is the move's kind.
 func (r ChainRow) Kind() *move.Kind { return r.Params.Kind() }
 
-// ChainsOf are the chains that have moves of a stage, of which of tells, and all others; away: one of those moves is on; back: one of those stems has
-// a new file.
+// ChainsOf are the chains that have moves of a stage, of which of tells, and all others; away: one of those moves is on; back:
+// one of those stems has a new file.
 func (v *View) ChainsOf(of func(move.Move) bool) (moved, others []*Chain, away, back bool) {
 	for _, at := range v.Places() {
 		k, any := v.ChainAt(at), false

@@ -14,7 +14,8 @@ import (
 	"mellowthump/core/move"
 )
 
-// Rest is how long is listened since the last rest, and what is left of the day at the level that its user read off a sound level meter. It stands in a cookie: it is of a person, not of a song.
+// Rest is how long is listened since the last rest, and what is left of the day at the level that its user read off a sound
+// level meter. It stands in a cookie: it is of a person, not of a song.
 type Rest struct {
 	Minutes int
 	Level   float64 // dBA; 0: none was typed

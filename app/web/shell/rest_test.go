@@ -10,7 +10,8 @@ import (
 	"github.com/gin-gonic/gin"
 )
 
-// The time since the last rest is counted over visits, begins anew after ten minutes away, and so does the day after a day; what is used of the limit goes by the level that was typed.
+// The time since the last rest is counted over visits, begins anew after ten minutes away, and so does the day after a day;
+// what is used of the limit goes by the level that was typed.
 func TestRest(t *testing.T) {
 	gin.SetMode(gin.TestMode)
 	var cookie *http.Cookie
