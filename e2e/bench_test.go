@@ -68,6 +68,7 @@ func TestMain(m *testing.M) {
 	if browser.Browser != nil {
 		browser.Browser.Close()
 	}
+	os.RemoveAll(fought.dir)
 	os.Exit(code)
 }
 

@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"math"
+	"os"
+	"sync"
 	"testing"
 
 	"mellowthump/core/audio"
@@ -58,14 +60,45 @@ func (p *page) newSong(name, bpm string) {
 // withFight starts the program with a song of two files that fight.
 func withFight(t *testing.T) (*app, *page) {
 	t.Helper()
-	a := start(t, t.TempDir())
-	p := a.open("/")
-	p.newSong("Low Tide", "120")
-	kick, bass := fight()
-	p.choose(write(t, "Kick.wav", kick, wav.Int24), write(t, "Sub.wav", bass, wav.Float32))
-	p.until("both stems", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')")
+	fought.Do(func() {
+		a := start(t, t.TempDir())
+		p := a.open("/")
+		p.newSong("Low Tide", "120")
+		kick, bass := fight()
+		p.choose(write(t, "Kick.wav", kick, wav.Int24), write(t, "Sub.wav", bass, wav.Float32))
+		p.until("both stems", bothStems)
+		id := a.song(p)
+		p.visit("about:blank")
+		a.down()
+		dir, err := os.MkdirTemp("", "mellowthump-e2e-")
+		if err == nil {
+			err = os.CopyFS(dir, os.DirFS(a.dir))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		fought.dir, fought.id = dir, id
+	})
+	if fought.id == "" {
+		t.Fatal("the song of two files could not be made")
+	}
+	dir := t.TempDir()
+	if err := os.CopyFS(dir, os.DirFS(fought.dir)); err != nil {
+		t.Fatal(err)
+	}
+	a := start(t, dir)
+	p := a.open("/songs/" + fought.id + "/intake")
+	p.until("both stems", bothStems)
 	return a, p
 }
+
+// fought is a folder with a song of two files that fight, which came in once, by hand.
+var fought struct {
+	sync.Once
+	dir, id string
+}
+
+const bothStems = "document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')"
 
 // song reads the page's song from the store.
 func (a *app) song(p *page) string { return p.js("document.body.dataset.song") }

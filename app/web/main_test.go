@@ -10,5 +10,7 @@ import (
 // The test program decodes in children of its own, as the program does.
 func TestMain(m *testing.M) {
 	decode.Main()
-	os.Exit(m.Run())
+	code := m.Run()
+	os.RemoveAll(took.dir)
+	os.Exit(code)
 }

@@ -6,8 +6,6 @@ import (
 	"slices"
 	"sync"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/group"
@@ -103,13 +101,13 @@ type splitter struct {
 	window    []float64
 	scale     float64
 	low       []float64       // by bin
-	ffts      []*fourier.FFT  // by channel
+	ffts      []*dsp.FFT      // by channel
 	ring      []*splitFrameOf // 2 half + 1 of them, the newest last; nil: past an end
 	spare     chan *splitFrameOf
 	reading   sync.Mutex   // a source is read by one at a time: the frames ahead, and what the rest is taken from
 	block     audio.Buffer // of the frame that is taken
 	frame     []float64
-	forth     *fourier.FFT
+	forth     *dsp.FFT
 	real      [][]float64    // by channel
 	spectrum  [][]complex128 // likewise
 	overlap   [2]audio.Buffer
@@ -138,10 +136,10 @@ func newSplitter(f audio.Format) *splitter {
 		s.low = append(s.low, 1/(1+r*r*r*r))
 	}
 	s.spare = make(chan *splitFrameOf, splitAhead)
-	s.frame, s.forth = make([]float64, n), fourier.NewFFT(n)
+	s.frame, s.forth = make([]float64, n), dsp.NewFFT(n)
 	s.block = audio.New(f.Rate, f.Channels, n)
 	for range f.Channels {
-		s.ffts = append(s.ffts, fourier.NewFFT(n))
+		s.ffts = append(s.ffts, dsp.NewFFT(n))
 		s.real = append(s.real, make([]float64, n))
 		s.spectrum = append(s.spectrum, make([]complex128, n/2+1))
 	}

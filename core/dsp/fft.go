@@ -83,6 +83,94 @@ func (f *FFT) Coefficients(dst []complex128, x []float64) []complex128 {
 	return dst
 }
 
+// Sequence returns the n real values whose coefficients are 0 to n/2 of c, times n, in dst where it is not nil; it panics where a length is wrong.
+func (f *FFT) Sequence(dst []float64, c []complex128) []float64 {
+	if f.other != nil {
+		return f.other.Sequence(dst, c)
+	}
+	n, m := f.n, f.n/2
+	if len(c) != m+1 || dst != nil && len(dst) != n {
+		panic("dsp: coefficients of another length than the transform's")
+	}
+	if dst == nil {
+		dst = make([]float64, n)
+	}
+	re, im := f.re[:m], f.im[:m]
+	x0, xm := real(c[0]), real(c[m])
+	re[0], im[0] = x0+xm, x0-xm
+	for k := 1; k <= m/2; k++ { // taken apart into the coefficients of the even and of the odd values
+		a, b := c[k], c[m-k]
+		er, ei := real(a)+real(b), imag(a)-imag(b) // of the even values
+		tr, ti := real(a)-real(b), imag(a)+imag(b)
+		w := f.turn[k]
+		or, oi := real(w)*tr+imag(w)*ti, real(w)*ti-imag(w)*tr // of the odd
+		re[k], im[k] = er-oi, ei+or
+		re[m-k], im[m-k] = er+oi, or-ei
+	}
+	im, re = f.passes(im, re) // back: with both parts exchanged
+	for k := range re {
+		dst[2*k], dst[2*k+1] = re[k], im[k]
+	}
+	return dst
+}
+
+// Complex is the transform of n complex values, for a power of two from 8 on the same passes as an FFT's, for others gonum's. One serves one goroutine at a time.
+type Complex struct {
+	n      int
+	passes *FFT // of twice as many real values, which are transformed as these
+	other  *fourier.CmplxFFT
+}
+
+// NewComplex returns a transform of n complex values; it panics where n is under 1.
+func NewComplex(n int) *Complex {
+	if n < 8 || bits.OnesCount(uint(n)) != 1 {
+		return &Complex{n: n, other: fourier.NewCmplxFFT(n)}
+	}
+	return &Complex{n: n, passes: NewFFT(2 * n)}
+}
+
+// Len is how many values are transformed.
+func (c *Complex) Len() int { return c.n }
+
+// Coefficients puts sum x[i] e^(-2 pi i k i / n) into dst, which may be x, and returns it; it panics where a length is wrong.
+func (c *Complex) Coefficients(dst, x []complex128) []complex128 {
+	if c.other != nil {
+		return c.other.Coefficients(dst, x)
+	}
+	re, im := c.load(dst, x)
+	for i, v := range x {
+		re[i], im[i] = real(v), imag(v)
+	}
+	re, im = c.passes.passes(re, im)
+	for i := range dst {
+		dst[i] = complex(re[i], im[i])
+	}
+	return dst
+}
+
+// Sequence puts the values whose coefficients are x, times n, into dst, which may be x, and returns it; it panics where a length is wrong.
+func (c *Complex) Sequence(dst, x []complex128) []complex128 {
+	if c.other != nil {
+		return c.other.Sequence(dst, x)
+	}
+	re, im := c.load(dst, x)
+	for i, v := range x { // both parts exchanged
+		re[i], im[i] = imag(v), real(v)
+	}
+	re, im = c.passes.passes(re, im)
+	for i := range dst {
+		dst[i] = complex(im[i], re[i])
+	}
+	return dst
+}
+
+func (c *Complex) load(dst, x []complex128) (re, im []float64) {
+	if len(x) != c.n || len(dst) != c.n {
+		panic("dsp: a sequence of another length than the transform's")
+	}
+	return c.passes.re[:c.n], c.passes.im[:c.n]
+}
+
 // first is the first pass of four: every value belongs to the one transform that there is.
 func (f *FFT) first(re, im, toRe, toIm []float64) {
 	m := len(re)

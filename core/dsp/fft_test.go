@@ -4,6 +4,7 @@ import (
 	"math"
 	"math/cmplx"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"gonum.org/v1/gonum/dsp/fourier"
@@ -28,6 +29,27 @@ func TestFFT(t *testing.T) {
 			for k := range want {
 				if cmplx.Abs(got[k]-want[k]) > tolerance {
 					t.Fatalf("n %d, turn %d, k %d: %v, gonum has %v", n, turn, k, got[k], want[k])
+				}
+			}
+			back := f.Sequence(nil, got)
+			z := make([]complex128, n)
+			for i := range z {
+				if math.Abs(back[i]/float64(n)-x[i]) > 1e-12*math.Sqrt(energy) {
+					t.Fatalf("n %d, i %d: back comes %g, not %g", n, i, back[i]/float64(n), x[i])
+				}
+				z[i] = complex(x[i], rng.NormFloat64())
+			}
+			was := slices.Clone(z)
+			of := NewComplex(n)
+			zc, zw := of.Coefficients(make([]complex128, n), z), fourier.NewCmplxFFT(n).Coefficients(nil, z)
+			for k := range zw {
+				if cmplx.Abs(zc[k]-zw[k]) > 2*tolerance {
+					t.Fatalf("n %d, k %d: %v of complex values, gonum has %v", n, k, zc[k], zw[k])
+				}
+			}
+			for i, v := range of.Sequence(zc, zc) {
+				if cmplx.Abs(v/complex(float64(n), 0)-was[i]) > 1e-12*math.Sqrt(2*energy) || of.Len() != n {
+					t.Fatalf("n %d, i %d: back comes %v, not %v", n, i, v/complex(float64(n), 0), was[i])
 				}
 			}
 			if n > 128 {

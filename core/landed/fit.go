@@ -5,8 +5,6 @@ import (
 	"math/cmplx"
 	"sort"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
@@ -337,7 +335,7 @@ const runSize = 1 << 15
 // run is a sound behind all of it.
 func (f *fitted) run(x []float32, rate int) []float32 {
 	n := 2 * runSize
-	fft := fourier.NewFFT(n)
+	fft := dsp.NewFFT(n)
 	h := make([]complex128, n/2+1)
 	for k := range h {
 		h[k] = f.actual(float64(k)*float64(rate)/float64(n)) / complex(float64(n), 0)

@@ -5,8 +5,6 @@ import (
 	"math"
 	"math/cmplx"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/dsp"
 )
 
@@ -127,7 +125,7 @@ func (t *transfer) delay(response func(k int) complex128, within float64) (frame
 	if all == 0 {
 		return 0, false, 0
 	}
-	r := fourier.NewFFT(t.size).Sequence(nil, z)
+	r := dsp.NewFFT(t.size).Sequence(nil, z)
 	most, best := int(within*float64(t.rate)), 0
 	at := func(i int) float64 { return r[(i+t.size)%t.size] }
 	for d := 0; d <= min(most, t.size/2-1); d++ { // of two as high, the nearer one

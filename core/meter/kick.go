@@ -5,7 +5,7 @@ import (
 	"math/cmplx"
 	"sort"
 
-	"gonum.org/v1/gonum/dsp/fourier"
+	"mellowthump/core/dsp"
 )
 
 const (
@@ -25,7 +25,7 @@ func KickPitch(low []float32, fs float64, hits []float64) *Pitch {
 	for n < int(2*kickReach*fs) {
 		n *= 2
 	}
-	f := &follower{fft: fourier.NewCmplxFFT(n), fs: fs, weights: make([]float64, n)}
+	f := &follower{fft: dsp.NewComplex(n), fs: fs, weights: make([]float64, n)}
 	for k := range f.weights {
 		f.weights[k] = bandWeight(float64(k) * fs / float64(n))
 	}
@@ -67,7 +67,7 @@ func KickSweep(low []float32, fs float64, hits []float64, settledHz float64) Swe
 	for n < int(2*kickReach*fs) {
 		n *= 2
 	}
-	f := &follower{fft: fourier.NewCmplxFFT(n), fs: fs, weights: make([]float64, n)}
+	f := &follower{fft: dsp.NewComplex(n), fs: fs, weights: make([]float64, n)}
 	for k := range f.weights { // wider at the top than for the settled pitch: the start is high
 		f.weights[k] = bandWeight(float64(k) * fs / float64(n) / sweepUp)
 		if hz := float64(k) * fs / float64(n); hz > kickLowHz && hz < kickHighHz*sweepUp {
@@ -123,7 +123,7 @@ func (f *follower) sweep(x []float32, settled float64) (start, time float64, ok 
 
 // follower follows hits by their analytic signal: the positive frequencies of the band.
 type follower struct {
-	fft     *fourier.CmplxFFT
+	fft     *dsp.Complex
 	fs      float64
 	weights []float64
 	z, c    []complex128

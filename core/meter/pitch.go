@@ -6,8 +6,6 @@ import (
 	"runtime"
 	"sort"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/dsp"
 	"mellowthump/core/group"
 )
@@ -200,7 +198,7 @@ func framesOf(low []float32, fs float64, hop int, floor float64) []pitchFrame {
 type yin struct {
 	window, minLag, maxLag int
 	diff                   []float64
-	fft                    *fourier.FFT
+	fft                    *dsp.FFT
 	pad                    []float64
 	a, b                   []complex128
 }
@@ -211,7 +209,7 @@ func newYIN(size, window, minLag, maxLag int) *yin {
 		n *= 2
 	}
 	return &yin{window: window, minLag: minLag, maxLag: maxLag, diff: make([]float64, maxLag+1),
-		fft: fourier.NewFFT(n), pad: make([]float64, n)}
+		fft: dsp.NewFFT(n), pad: make([]float64, n)}
 }
 
 // period returns the period in samples and the aperiodicity there (0 periodic).
@@ -459,7 +457,7 @@ func subharmonic(low []float32, fs, hz float64) bool {
 	for i, v := range low[at : at+size] {
 		x[i] = float64(v) * window[i]
 	}
-	c := fourier.NewFFT(n).Coefficients(nil, x)
+	c := dsp.NewFFT(n).Coefficients(nil, x)
 	reach := int(math.Ceil(2 * float64(n) / float64(size)))
 	amp := func(f float64) float64 {
 		k := int(math.Round(f / fs * float64(n)))

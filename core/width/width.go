@@ -6,8 +6,6 @@ import (
 	"math/cmplx"
 	"slices"
 
-	"gonum.org/v1/gonum/dsp/fourier"
-
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
@@ -286,7 +284,7 @@ func (f *Figures) delay(l, r []float32, rate int) {
 	for size < n+most {
 		size *= 2
 	}
-	fft := fourier.NewFFT(size)
+	fft := dsp.NewFFT(size)
 	a, b := make([]float64, size), make([]float64, size)
 	ll, rr := 0.0, 0.0
 	for i := range n {
