@@ -254,3 +254,21 @@ func TestShell(t *testing.T) {
 	}
 	p.clean()
 }
+
+// A page at rest asks for no frames, and draws its playhead while it plays and where it is put.
+func TestRest(t *testing.T) {
+	t.Parallel()
+	a, p := withFight(t)
+	p.visit(a.url + "/songs/" + a.song(p) + "/duck")
+	p.until("the page is there", "document.querySelector('#duck-editor') && !document.querySelector('.htmx-request')")
+	p.js("(window.frames_asked = 0, window.real_frame = window.requestAnimationFrame, window.requestAnimationFrame = f => { window.frames_asked++; return window.real_frame.call(window, f); }, 0)")
+	p.js("(window.rested = false, setTimeout(() => { window.rested = true; }, 500), 0)")
+	p.until("half a second is over", "window.rested")
+	if got := p.js("window.frames_asked < 5"); got != "true" {
+		t.Errorf("at rest it asks for %s frames in half a second", p.js("window.frames_asked"))
+	}
+	p.js("localStorage.setItem('care-read', '1')")
+	p.click("#play")
+	p.until("frames while it plays", "window.frames_asked > 20")
+	p.clean()
+}
