@@ -54,7 +54,7 @@ func (p *page) newSong(name, bpm string) {
 	p.fill("#new-name", name)
 	p.fill("#new-bpm", bpm)
 	p.click("#new-song")
-	p.until("the new song's Intake", "document.querySelector('#drop')")
+	p.until("the new song's Intake", "document.querySelector('#drop') && document.readyState === 'complete'") // its scripts, too
 }
 
 // withFight starts the program with a song of two files that fight.
