@@ -27,7 +27,6 @@ import (
 type bounced struct {
 	*killing
 	folder   string
-	stem     string         // whose versions they are
 	versions map[string]int // by content: the how many-th it is
 }
 
