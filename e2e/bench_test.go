@@ -68,7 +68,7 @@ func TestMain(m *testing.M) {
 	if browser.Browser != nil {
 		browser.Browser.Close()
 	}
-	os.RemoveAll(fought.dir)
+	fought.Remove()
 	os.Exit(code)
 }
 

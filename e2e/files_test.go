@@ -2,13 +2,12 @@ package e2e
 
 import (
 	"math"
-	"os"
-	"sync"
 	"testing"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/internal/outside"
+	"mellowthump/internal/songs"
 )
 
 const rate = 44100
@@ -57,45 +56,28 @@ func (p *page) newSong(name, bpm string) {
 	p.until("the new song's Intake", "document.querySelector('#drop') && document.readyState === 'complete'") // its scripts, too
 }
 
+// fought is a folder with a song of two files that fight, which came in by hand; TestMain removes it.
+var fought songs.Folder
+
 // withFight starts the program with a song of two files that fight.
 func withFight(t *testing.T) (*app, *page) {
 	t.Helper()
-	fought.Do(func() {
+	dir, id := fought.Copy(t, func() (dir, id string) {
 		a := start(t, t.TempDir())
 		p := a.open("/")
 		p.newSong("Low Tide", "120")
 		kick, bass := fight()
 		p.choose(write(t, "Kick.wav", kick, wav.Int24), write(t, "Sub.wav", bass, wav.Float32))
 		p.until("both stems", bothStems)
-		id := a.song(p)
+		id = a.song(p)
 		p.visit("about:blank")
 		a.down()
-		dir, err := os.MkdirTemp("", "mellowthump-e2e-")
-		if err == nil {
-			err = os.CopyFS(dir, os.DirFS(a.dir))
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-		fought.dir, fought.id = dir, id
+		return a.dir, id
 	})
-	if fought.id == "" {
-		t.Fatal("the song of two files could not be made")
-	}
-	dir := t.TempDir()
-	if err := os.CopyFS(dir, os.DirFS(fought.dir)); err != nil {
-		t.Fatal(err)
-	}
 	a := start(t, dir)
-	p := a.open("/songs/" + fought.id + "/intake")
+	p := a.open("/songs/" + id + "/intake")
 	p.until("both stems", bothStems)
 	return a, p
-}
-
-// fought is a folder with a song of two files that fight, which came in once, by hand.
-var fought struct {
-	sync.Once
-	dir, id string
 }
 
 const bothStems = "document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')"

@@ -68,7 +68,8 @@ const gone = "gone from the data folder"
 // goneFacts stand for those of a file of which nothing is known: a second of silence.
 func goneFacts(damage string) *intake.Analysis {
 	const rate = 44100
-	a, err := intake.Analyse(context.Background(), audio.Silence{Is: audio.Format{Container: "wav", Encoding: audio.Float, BitDepth: 32, Rate: rate, Channels: 1, Frames: rate}}, "", nil)
+	is := audio.Format{Container: "wav", Encoding: audio.Float, BitDepth: 32, Rate: rate, Channels: 1, Frames: rate}
+	a, err := intake.Analyse(context.Background(), audio.Silence{Is: is}, "", nil)
 	if err != nil {
 		panic("store: silence is not measured: " + err.Error())
 	}
@@ -260,14 +261,16 @@ func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, er
 	if err != nil {
 		return nil, err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, sha, intake.Version, string(fresh))
+	_, err = s.db.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?)
+		ON CONFLICT DO UPDATE SET body = excluded.body`, sha, intake.Version, string(fresh))
 	return a, err
 }
 
 // Refresh measures anew, one after another, what an older analyser measured: before anybody asks.
 func (s *Store) Refresh(ctx context.Context) error {
 	var old []string
-	err := s.db.SelectContext(ctx, &old, `SELECT sha FROM audio_files WHERE sha NOT IN (SELECT sha FROM facts WHERE version = ?) ORDER BY created DESC`, intake.Version)
+	err := s.db.SelectContext(ctx, &old, `SELECT sha FROM audio_files
+		WHERE sha NOT IN (SELECT sha FROM facts WHERE version = ?) ORDER BY created DESC`, intake.Version)
 	for _, sha := range old {
 		if err == nil {
 			_, err = s.Facts(ctx, sha)

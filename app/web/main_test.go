@@ -11,6 +11,6 @@ import (
 func TestMain(m *testing.M) {
 	decode.Main()
 	code := m.Run()
-	os.RemoveAll(took.dir)
+	took.Remove()
 	os.Exit(code)
 }

@@ -18,7 +18,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -32,6 +31,7 @@ import (
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
+	"mellowthump/internal/songs"
 )
 
 const rate = 44100
@@ -257,18 +257,15 @@ func beat() (kick, bass audio.Buffer) {
 	return kick, bass
 }
 
-// took is a folder with a song of a kick and a bass, which came in once; main_test.go takes it away.
-var took struct {
-	sync.Once
-	dir, id string
-}
+// took is a folder with a song of a kick and a bass; main_test.go removes it.
+var took songs.Folder
 
 // ready is a bench with a song of a kick and a bass.
 func ready(t *testing.T) (*bench, string) {
 	t.Helper()
-	took.Do(func() {
+	dir, id := took.Copy(t, func() (dir, id string) {
 		b := newBench(t)
-		id := b.song()
+		id = b.song()
 		kick, bass := beat()
 		if jobs := b.send(id, file{"Kick.wav", asWAV(kick)}, file{"808.wav", asWAV(bass)}); len(jobs) != 0 {
 			t.Fatalf("%+v", jobs)
@@ -278,23 +275,9 @@ func ready(t *testing.T) (*bench, string) {
 		if err := b.server.Store.Close(); err != nil {
 			t.Fatal(err)
 		}
-		dir, err := os.MkdirTemp("", "mellowthump-web-")
-		if err == nil {
-			err = os.CopyFS(dir, os.DirFS(b.dir))
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-		took.dir, took.id = dir, id
+		return b.dir, id
 	})
-	if took.id == "" {
-		t.Fatal("the song of a kick and a bass could not be made")
-	}
-	dir := t.TempDir()
-	if err := os.CopyFS(dir, os.DirFS(took.dir)); err != nil {
-		t.Fatal(err)
-	}
-	return newBenchIn(t, dir), took.id
+	return newBenchIn(t, dir), id
 }
 
 func TestHeadersAndWhoGetsIn(t *testing.T) {

@@ -89,7 +89,9 @@ func (k *killing) beatSong(name string) *killing {
 func (k *killing) bouncing() *bounced {
 	k.t.Helper()
 	b := &bounced{killing: k.beatSong("Bounced"), folder: k.t.TempDir(), versions: map[string]int{}}
-	if page, ok := b.request(k.t.Context(), "POST", "/songs/"+b.song+"/bounces", "application/x-www-form-urlencoded", []byte(url.Values{"folder": {b.folder}}.Encode())); !ok || !strings.Contains(page, "is watched") {
+	named := []byte(url.Values{"folder": {b.folder}}.Encode())
+	page, ok := b.request(k.t.Context(), "POST", "/songs/"+b.song+"/bounces", "application/x-www-form-urlencoded", named)
+	if !ok || !strings.Contains(page, "is watched") {
 		k.t.Fatalf("the folder is not watched: %.300s", page)
 	}
 	return b

@@ -114,7 +114,8 @@ func (f *FFT) Sequence(dst []float64, c []complex128) []float64 {
 	return dst
 }
 
-// Complex is the transform of n complex values, for a power of two from 8 on the same passes as an FFT's, for others gonum's. One serves one goroutine at a time.
+// Complex is the transform of n complex values, for a power of two from 8 on the same passes as an FFT's, for others gonum's.
+// One serves one goroutine at a time.
 type Complex struct {
 	n      int
 	passes *FFT // of twice as many real values, which are transformed as these
