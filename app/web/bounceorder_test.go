@@ -2,7 +2,6 @@ package web
 
 import (
 	"bytes"
-	"context"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -51,9 +50,7 @@ func TestOnlyTheNewestBounceCounts(t *testing.T) {
 				}
 			}
 			f.restart()
-			if err := f.server.Start(context.Background()); err != nil {
-				t.Fatal(err)
-			}
+			f.starts()
 			f.settles()
 			is := f.load(f.id).Stem(st)
 			if got := f.file(is.Audio); !bytes.Equal(got, versions[3]) {

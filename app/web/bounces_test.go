@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"mellowthump/app/bounces"
 	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
@@ -23,16 +24,35 @@ import (
 type folder struct {
 	*bench
 	id, path string
+	looks    chan time.Time
+	now      time.Time
+}
+
+// starts lets the server work. Its folder is looked at as pass tells.
+func (f *folder) starts() {
+	f.Helper()
+	f.looks = make(chan time.Time)
+	f.server.Looks = f.looks
+	if err := f.server.Start(context.Background()); err != nil {
+		f.Fatal(err)
+	}
+}
+
+// pass lets time pass by the folder's clock: what is looked at in it has been looked at.
+func (f *folder) pass(d time.Duration) {
+	for end := f.now.Add(d); f.now.Before(end); {
+		f.now = f.now.Add(bounces.Every)
+		f.looks <- f.now
+	}
+	f.looks <- f.now // is heard when the look before it is over
 }
 
 // watching is a song of kick and 808 whose folder is watched.
 func watching(t *testing.T) *folder {
 	t.Helper()
 	b, id := ready(t)
-	if err := b.server.Start(context.Background()); err != nil {
-		t.Fatal(err)
-	}
-	f := &folder{b, id, t.TempDir()}
+	f := &folder{bench: b, id: id, path: t.TempDir(), now: time.Now()}
+	f.starts()
 	if status, page := f.name(f.path); status != 200 || !strings.Contains(page, "is watched") {
 		t.Fatalf("%d %.400s", status, page)
 	}
@@ -53,7 +73,8 @@ func (f *folder) page() string {
 // until waits until the page says something.
 func (f *folder) until(says string) string {
 	f.Helper()
-	for end := time.Now().Add(3 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(3 * time.Minute); ; time.Sleep(20 * time.Millisecond) {
+		f.pass(bounces.Every)
 		page := f.page()
 		if strings.Contains(page, says) {
 			return page
@@ -112,7 +133,7 @@ func TestBounceFolder(t *testing.T) {
 	whole := asWAV(louder(bass, -3)) // it is written slowly
 	for _, part := range []float64{0.2, 0.5, 0.8} {
 		f.write("808.wav", whole[:int(part*float64(len(whole)))])
-		time.Sleep(700 * time.Millisecond)
+		f.pass(2 * bounces.Rest)
 		if page := f.page(); !strings.Contains(page, "808.wav is being written") {
 			t.Errorf("while it is written: %s", page)
 		}
@@ -202,14 +223,12 @@ func TestBounceFolder(t *testing.T) {
 func TestBounceFolderBefore(t *testing.T) {
 	b, id := ready(t)
 	_, bass := beat()
-	f := &folder{b, id, t.TempDir()}
+	f := &folder{bench: b, id: id, path: t.TempDir(), now: time.Now()}
 	f.write("808.wav", asWAV(louder(bass, -2)))
 	f.name(f.path)
-	if err := b.server.Start(context.Background()); err != nil {
-		t.Fatal(err)
-	}
+	f.starts()
 	first := f.load(id).Rev
-	time.Sleep(3 * time.Second)
+	f.pass(2 * bounces.Rest)
 	if page := f.page(); !strings.Contains(page, "1 that was there before is left.") || f.load(id).Rev != first {
 		t.Fatal(page)
 	}
@@ -222,10 +241,8 @@ func TestBounceFolderBefore(t *testing.T) {
 	}
 	rev := f.load(id).Rev
 	f.restart()
-	if err := f.server.Start(context.Background()); err != nil {
-		t.Fatal(err)
-	}
-	time.Sleep(3 * time.Second)
+	f.starts()
+	f.pass(2 * bounces.Rest)
 	if f.load(id).Rev != rev {
 		t.Error("a restart takes it twice")
 	}
@@ -243,7 +260,7 @@ func TestBounceFolderBefore(t *testing.T) {
 // A folder that cannot be watched is told why at the field, with what was typed; on a network none is named on a page.
 func TestBounceFolderNamed(t *testing.T) {
 	b, id := ready(t)
-	f := &folder{b, id, t.TempDir()}
+	f := &folder{bench: b, id: id, path: t.TempDir()}
 	for path, want := range map[string]string{"bounces": "Type the whole path", filepath.Join(f.path, "none"): "There is no such folder", b.dir: "own folder", filepath.Join(b.dir, "audio"): "own folder"} {
 		if status, page := f.name(path); status != 422 || !strings.Contains(page, want) || !strings.Contains(page, `value="`+path+`"`) {
 			t.Errorf("%s: %d %s", path, status, page)

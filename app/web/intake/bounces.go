@@ -71,12 +71,18 @@ func (w *watched) change(song string, do func() error) error {
 
 // watch looks into all folders until the program stops.
 func (h *handlers) watch(ctx context.Context) {
-	for tick := time.NewTicker(bounces.Every); ; {
+	looks := h.Looks
+	if looks == nil {
+		tick := time.NewTicker(bounces.Every)
+		defer tick.Stop()
+		looks = tick.C
+	}
+	for {
+		var now time.Time
 		select {
 		case <-ctx.Done():
-			tick.Stop()
 			return
-		case <-tick.C:
+		case now = <-looks:
 		}
 		folders, err := h.Store.BounceFolders(ctx)
 		if err != nil {
@@ -89,15 +95,15 @@ func (h *handlers) watch(ctx context.Context) {
 		maps.DeleteFunc(h.watched.folders, func(song string, f *bounces.Folder) bool { return folders[song] != f.Path })
 		h.watched.mu.Unlock()
 		for song, path := range folders {
-			if err := h.look(ctx, song, path); err != nil && ctx.Err() == nil {
+			if err := h.look(ctx, song, path, now); err != nil && ctx.Err() == nil {
 				slog.Error("looking into a bounce folder", "song", song, "err", err)
 			}
 		}
 	}
 }
 
-// look looks into one folder, and makes a job of each file that is complete.
-func (h *handlers) look(ctx context.Context, song, path string) error {
+// look looks into one folder at a time, and makes a job of each file that is complete.
+func (h *handlers) look(ctx context.Context, song, path string, now time.Time) error {
 	w := h.watched
 	w.looking.Lock()
 	defer w.looking.Unlock()
@@ -129,7 +135,7 @@ func (h *handlers) look(ctx context.Context, song, path string) error {
 	if h.Store.Holds(path) { // its link was turned here since it was named
 		err = errOwnFolder
 	} else {
-		complete, coming, err = f.Look(time.Now())
+		complete, coming, err = f.Look(now)
 	}
 	w.mu.Lock()
 	w.folders[song], w.coming[song], w.wrong[song] = f, coming, ""

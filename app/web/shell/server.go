@@ -36,6 +36,8 @@ type Server struct {
 	Renderer *mix.Renderer
 	Pool     *worker.Pool
 	Patience time.Duration // for the next byte of what is sent; 30 s
+	// Looks tells when, and at what time, the bounce folders are looked at: each half second where it is nil.
+	Looks <-chan time.Time
 
 	stages  []*Stage
 	pages   *template.Template
