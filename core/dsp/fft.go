@@ -12,16 +12,20 @@ import (
 // as many complex values (J. W. Cooley, P. A. W. Lewis and P. D. Welch, "The Fast Fourier Transform Algorithm: Programming
 // Considerations in the Calculation of Sine, Cosine and Laplace Transforms", J. Sound Vib. 12, 1970), which are transformed in
 // passes of four after T. G. Stockham's ordering, so that nothing is sorted; other lengths go through gonum's. It is there for
-// its speed alone: most of what the ear's models cost is this. The zero value is of no use; one FFT serves one goroutine at a
+// its speed alone: most of what the ear's models cost is this. Where the program was built with GOEXPERIMENT=simd, which make does,
+// the passes take four values at a time (wide_amd64.go), to the same bits. The zero value is of no use; one FFT serves one goroutine at a
 // time.
 type FFT struct {
 	n     int
 	other *fourier.FFT // of a length that is no power of two
 
 	turn       []complex128 // e^(-2 pi i k / n), k to n/2
-	re, im     []float64    // n/2 values, and the room to reorder them
+	turnRe     []float64    // and its parts, for four in a row
+	turnIm     []float64
+	re, im     []float64 // n/2 values, and the room to reorder them
 	toRe, toIm []float64
-	cosT, sinT []float64 // of n/2: cos and -sin of 2 pi k / (n/2)
+	cosT, sinT []float64    // of n/2: cos and -sin of 2 pi k / (n/2)
+	turns      [6][]float64 // each second and each third of both, for a pass that reads four in a row
 }
 
 // NewFFT returns a transform of n real values; it panics where n is under 1.
@@ -41,10 +45,25 @@ func NewFFT(n int) *FFT {
 		s, c := math.Sincos(2 * math.Pi * float64(k) / float64(m))
 		f.cosT[k], f.sinT[k] = c, -s
 	}
+	if wide {
+		for i, t := range [][]float64{f.cosT, f.sinT} {
+			one, two, three := make([]float64, m/4), make([]float64, m/4), make([]float64, m/4)
+			for p := range one {
+				one[p], two[p], three[p] = t[p], t[2*p], t[3*p]
+			}
+			f.turns[i], f.turns[2+i], f.turns[4+i] = one, two, three
+		}
+	}
 	f.turn = make([]complex128, m/2+1)
 	for k := range f.turn {
 		s, c := math.Sincos(2 * math.Pi * float64(k) / float64(n))
 		f.turn[k] = complex(c, -s)
+	}
+	if wide {
+		f.turnRe, f.turnIm = make([]float64, m/2+1), make([]float64, m/2+1)
+		for k, w := range f.turn {
+			f.turnRe[k], f.turnIm[k] = real(w), imag(w)
+		}
 	}
 	return f
 }
@@ -66,12 +85,20 @@ func (f *FFT) Coefficients(dst []complex128, x []float64) []complex128 {
 		dst = make([]complex128, m+1)
 	}
 	re, im := f.re[:m], f.im[:m]
-	for k := range re {
-		re[k], im[k] = x[2*k], x[2*k+1]
+	if wide {
+		wideDeal(re, im, x)
+	} else {
+		for k := range re {
+			re[k], im[k] = x[2*k], x[2*k+1]
+		}
 	}
 	re, im = f.passes(re, im)
 	dst[0], dst[m] = complex(re[0]+im[0], 0), complex(re[0]-im[0], 0)
-	for k := 1; k <= m/2; k++ { // the halves of even and odd values, put together
+	from := 1
+	if wide {
+		from = f.wideJoin(dst, re, im)
+	}
+	for k := from; k <= m/2; k++ { // the halves of even and odd values, put together
 		ar, ai, br, bi := re[k], im[k], re[m-k], im[m-k]
 		er, ei := (ar+br)/2, (ai-bi)/2 // of the even values
 		or, oi := (ai+bi)/2, (br-ar)/2 // of the odd
@@ -199,41 +226,20 @@ func (f *FFT) first(re, im, toRe, toIm []float64) {
 func (f *FFT) passes(re, im []float64) (outRe, outIm []float64) {
 	m := len(re)
 	toRe, toIm := f.toRe[:m], f.toIm[:m]
-	f.first(re, im, toRe, toIm)
+	if wide && m >= 16 {
+		f.wideFirst(re, im, toRe, toIm)
+	} else {
+		f.first(re, im, toRe, toIm)
+	}
 	re, im, toRe, toIm = toRe, toIm, re, im
 	step := 4 // of values that belong to different transforms
 	left := m / 4
 	for left >= 4 {
 		quarter := left / 4
-		for p := range quarter {
-			w1r, w1i := f.cosT[p*step], f.sinT[p*step]
-			w2r, w2i := f.cosT[2*p*step], f.sinT[2*p*step]
-			w3r, w3i := f.cosT[3*p*step], f.sinT[3*p*step]
-			a, b, c, d := step*p, step*(p+quarter), step*(p+2*quarter), step*(p+3*quarter)
-			ar, ai := re[a:a+step], im[a:a+step]
-			br, bi := re[b:b+step], im[b:b+step]
-			cr, ci := re[c:c+step], im[c:c+step]
-			dr, di := re[d:d+step], im[d:d+step]
-			o := 4 * step * p
-			or, oi := toRe[o:o+step], toIm[o:o+step]
-			pr, pi := toRe[o+step:o+2*step], toIm[o+step:o+2*step]
-			qr, qi := toRe[o+2*step:o+3*step], toIm[o+2*step:o+3*step]
-			rr, ri := toRe[o+3*step:o+4*step], toIm[o+3*step:o+4*step]
-			br, bi, cr, ci, dr, di, ai = br[:len(ar)], bi[:len(ar)], cr[:len(ar)], ci[:len(ar)], dr[:len(ar)], di[:len(ar)], ai[:len(ar)]
-			or, oi, pr, pi, qr, qi, rr, ri = or[:len(ar)], oi[:len(ar)], pr[:len(ar)], pi[:len(ar)], qr[:len(ar)], qi[:len(ar)], rr[:len(ar)], ri[:len(ar)]
-			for q := range ar {
-				sr, si := ar[q]+cr[q], ai[q]+ci[q]
-				tr, ti := ar[q]-cr[q], ai[q]-ci[q]
-				ur, ui := br[q]+dr[q], bi[q]+di[q]
-				vr, vi := bi[q]-di[q], dr[q]-br[q] // -i (b - d)
-				or[q], oi[q] = sr+ur, si+ui
-				xr, xi := tr+vr, ti+vi
-				pr[q], pi[q] = xr*w1r-xi*w1i, xr*w1i+xi*w1r
-				xr, xi = sr-ur, si-ui
-				qr[q], qi[q] = xr*w2r-xi*w2i, xr*w2i+xi*w2r
-				xr, xi = tr-vr, ti-vi
-				rr[q], ri[q] = xr*w3r-xi*w3i, xr*w3i+xi*w3r
-			}
+		if wide {
+			f.widePass(re, im, toRe, toIm, step, quarter)
+		} else {
+			f.pass(re, im, toRe, toIm, step, quarter)
 		}
 		re, im, toRe, toIm = toRe, toIm, re, im
 		left, step = quarter, 4*step
@@ -248,4 +254,38 @@ func (f *FFT) passes(re, im []float64) (outRe, outIm []float64) {
 		re, im = toRe, toIm
 	}
 	return re, im
+}
+
+// pass is one of four later on: step values belong to different transforms.
+func (f *FFT) pass(re, im, toRe, toIm []float64, step, quarter int) {
+	for p := range quarter {
+		w1r, w1i := f.cosT[p*step], f.sinT[p*step]
+		w2r, w2i := f.cosT[2*p*step], f.sinT[2*p*step]
+		w3r, w3i := f.cosT[3*p*step], f.sinT[3*p*step]
+		a, b, c, d := step*p, step*(p+quarter), step*(p+2*quarter), step*(p+3*quarter)
+		ar, ai := re[a:a+step], im[a:a+step]
+		br, bi := re[b:b+step], im[b:b+step]
+		cr, ci := re[c:c+step], im[c:c+step]
+		dr, di := re[d:d+step], im[d:d+step]
+		o := 4 * step * p
+		or, oi := toRe[o:o+step], toIm[o:o+step]
+		pr, pi := toRe[o+step:o+2*step], toIm[o+step:o+2*step]
+		qr, qi := toRe[o+2*step:o+3*step], toIm[o+2*step:o+3*step]
+		rr, ri := toRe[o+3*step:o+4*step], toIm[o+3*step:o+4*step]
+		br, bi, cr, ci, dr, di, ai = br[:len(ar)], bi[:len(ar)], cr[:len(ar)], ci[:len(ar)], dr[:len(ar)], di[:len(ar)], ai[:len(ar)]
+		or, oi, pr, pi, qr, qi, rr, ri = or[:len(ar)], oi[:len(ar)], pr[:len(ar)], pi[:len(ar)], qr[:len(ar)], qi[:len(ar)], rr[:len(ar)], ri[:len(ar)]
+		for q := range ar {
+			sr, si := ar[q]+cr[q], ai[q]+ci[q]
+			tr, ti := ar[q]-cr[q], ai[q]-ci[q]
+			ur, ui := br[q]+dr[q], bi[q]+di[q]
+			vr, vi := bi[q]-di[q], dr[q]-br[q] // -i (b - d)
+			or[q], oi[q] = sr+ur, si+ui
+			xr, xi := tr+vr, ti+vi
+			pr[q], pi[q] = xr*w1r-xi*w1i, xr*w1i+xi*w1r
+			xr, xi = sr-ur, si-ui
+			qr[q], qi[q] = xr*w2r-xi*w2i, xr*w2i+xi*w2r
+			xr, xi = tr-vr, ti-vi
+			rr[q], ri[q] = xr*w3r-xi*w3i, xr*w3i+xi*w3r
+		}
+	}
 }
