@@ -35,7 +35,7 @@ import (
 const (
 	serveIn    = "MELLOWTHUMP_TEST_SERVE" // a child of the test serves that folder
 	cyclesWord = "MELLOWTHUMP_KILLS"      // how many times it is killed
-	cycles     = 30
+	cycles     = 20
 )
 
 // promised is what a server acknowledged before it was killed.

@@ -292,7 +292,7 @@ func TestFindsWhatWasDone(t *testing.T) {
 	outside.Slow(t)
 	r := rand.New(rand.NewPCG(7, 1))
 	for _, m := range recorded(t) {
-		for range 3 {
+		for range 2 {
 			d := drawn(r, m)
 			y := d.does(t, m)
 			as, err := Estimate(context.Background(), m.x, y, rate, m.hits, d.plan(m))

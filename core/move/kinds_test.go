@@ -177,7 +177,11 @@ func everySetting(t *testing.T, k *Kind) {
 					}
 				}
 			}
-			for _, w := range [][2]int{{0, rate}, {rate / 3, rate}, {2*rate + 77, 2*rate + 5000}, {2*rate + rate/2, 3 * rate}} {
+			windows := [][2]int{{rate / 3, rate}, {0, rate}, {2*rate + 77, 2*rate + 5000}, {2*rate + rate/2, 3 * rate}}
+			if rate != 44100 {
+				windows = windows[:1]
+			}
+			for _, w := range windows {
 				for _, block := range []int{63, 4096} {
 					part := carry(t, p, place, x, w[0], w[1], block)
 					if d := farthest(part, whole.Slice(w[0], w[1])); d > near {
