@@ -22,10 +22,12 @@ tools:
 
 # The packages that take longest come first, so that no processor idles at the end.
 LONG := ./e2e ./core/runsheet ./app/web ./cmd/... ./core/landed ./core/bench ./core/intake ./core/meter ./core/duck
+# One package more than there are processors: who waits for a browser or another program leaves none idle.
+ABREAST := $(shell expr $$(nproc) + 1)
 RESULTS := $(or $(TMPDIR),/tmp)/mellowthump-tests.json
 
 test: tools ## install what the tests need (Debian packages, only if missing) and run all of them
-	@$(GO) tool gotestsum --format pkgname-and-test-fails --format-hide-empty-pkg --hide-summary=skipped --jsonfile $(RESULTS) -- -timeout 30m $(LONG) ./...
+	@$(GO) tool gotestsum --format pkgname-and-test-fails --format-hide-empty-pkg --hide-summary=skipped --jsonfile $(RESULTS) -- -timeout 30m -p $(ABREAST) $(LONG) ./...
 	@echo "The ten slowest:"; $(GO) tool gotestsum tool slowest --num 10 --jsonfile $(RESULTS)
 
 lint: ## gofmt, go vet, staticcheck

@@ -195,14 +195,19 @@ func (g *driving) bend(v float32) float32 {
 func (g *driving) Process(x, _ audio.Buffer) {
 	for ch := range x.Ch {
 		if ch == len(g.each) {
-			s := &driveChannel{past: make([]float32, clipTaps-1), high: dsp.NewFilter(g.high)}
-			if g.low != nil {
-				s.low, s.lower = dsp.NewFilter(g.low), make([]float32, clipTaps-1)
-			}
-			g.each = append(g.each, s)
+			g.each = append(g.each, g.fresh())
 		}
 		g.channel(g.each[ch], x.Ch[ch])
 	}
+}
+
+// fresh is a channel of which nothing was heard yet.
+func (g *driving) fresh() *driveChannel {
+	s := &driveChannel{past: make([]float32, clipTaps-1), high: dsp.NewFilter(g.high)}
+	if g.low != nil {
+		s.low, s.lower = dsp.NewFilter(g.low), make([]float32, clipTaps-1)
+	}
+	return s
 }
 
 // The phases are alike backwards: the first is the third read from its end, the second its own mirror image, the zeroth too
@@ -220,7 +225,7 @@ var driveEven, driveUneven, driveMiddle = func() (even, uneven, middle [clipTaps
 func (g *driving) add(added, w []float32, n int) {
 	const half, last = clipTaps / 2, clipTaps - 1
 	whole := &drivePhases[0]
-	for i := range n {
+	for i := g.addWide(added, w, n); i < n; i++ {
 		add, in := (*[clipTaps]float32)(added[i:]), (*[clipTaps]float32)(w[i:])
 		var p, q, r float32 // sums that do not wait for each other
 		for j := range half {
