@@ -117,5 +117,6 @@ func Buried(of *session.Stem, l *Lowered, target float64) (f find.Finding, ok bo
 		ID: find.ID("buried", of.ID), What: fmt.Sprintf("%s: its hits stand %s dB over what lasts, an estimate", of.Name, figure.Short(float64(l.Before.Clearance))), Hear: "all",
 		Why: fmt.Sprintf("%s dB are asked, in 9 of 10 hits. %s", figure.Short(target), l.Says()),
 		Fix: []session.Edit{l.Edit()}, Apply: "Lower what lasts", Do: "Lower the low end of what lasts in " + of.Name, Values: move.Words(l.Move),
+		Own: []find.Measure{{Figure: "clearance", Of: of.ID, Name: "its hits over what lasts", In: find.AtLeast(target - 0.05)}}, Taste: "it rests on an estimate",
 	}, true
 }

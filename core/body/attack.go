@@ -115,5 +115,6 @@ func Soft(song *session.Song, s *Shaped, asked float64) (f find.Finding, ok bool
 		Why:   fmt.Sprintf("%s dB are asked. %s dB of attack and %s dB of sustain bring it to %s.", figure.Short(asked), figure.ShortPlus(s.Move.Attack), figure.ShortPlus(s.Move.Sustain), figure.Short(float64(s.After.Attack))),
 		Fix:   []session.Edit{ShapeEdit(song, s.Part, s.Move, "its attack was soft")},
 		Apply: "Shape it", Do: "Shape the attack of " + s.Part.Name, Values: s.Part.Name + ": " + move.Words(s.Move),
+		Own: []find.Measure{{Figure: "attack", Of: s.Part.ID, In: find.AtLeast(asked - 0.05)}}, Taste: "how hard a hit is to hit is a matter of taste",
 	}, true
 }

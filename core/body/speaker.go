@@ -304,6 +304,6 @@ func UnheardNotes(song *session.Song, o *OnSpeaker, d *Driven) (f find.Finding, 
 	return find.Finding{
 		ID: find.ID("unheard", o.ID), What: fmt.Sprintf("%d of %d notes unheard on %s", len(o.Unheard()), len(o.Notes), o.Name), Hear: "all",
 		Why: noteNames(o.Unheard()) + ". " + d.Says(), Fix: []session.Edit{DriveEdit(song, d.Move)}, Apply: "Add harmonics", Do: "Add harmonics to the bass",
-		Values: "Bass: " + move.Words(d.Move),
+		Values: "Bass: " + move.Words(d.Move), Own: []find.Measure{{Figure: "noteheard", In: find.AtLeast(90)}}, Taste: "it may be meant to be felt more than heard",
 	}, true
 }

@@ -23,11 +23,21 @@ type Finding struct {
 	Values string         // to be set by hand elsewhere
 	Other  string         // the stage where it is dealt with, where that is another
 	Notice bool           // it is told, but is no fault: it does not count
+
+	Own   []Measure // the figures that the fix is for
+	Taste string    // why the fix is a matter of taste or of the arrangement, so that it is not made unasked; empty: it is none
+	Group Group     // with which others it is dealt with
 }
 
 // ID makes a finding's id of what kind it is and what it is about.
 func ID(kind string, about ...string) string {
 	return strings.NewReplacer(":", "-", " ", "-", "/", "-").Replace(strings.Join(append([]string{kind}, about...), "."))
+}
+
+// Kind is the head of the finding's id: what kind it is, whatever it is about.
+func (f Finding) Kind() string {
+	kind, _, _ := strings.Cut(f.ID, ".")
+	return kind
 }
 
 // Edit is the finding's fix as one edit.

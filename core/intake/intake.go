@@ -309,6 +309,7 @@ func Findings(role session.Role, a *Analysis) []find.Finding {
 	if p := a.Fundamental; role == session.Bass && p != nil && p.Confidence > 0.3 && math.Abs(p.Cents) >= tuneTell {
 		say("off-tune", "Detune it by the opposite and bounce it again; Pocket shows it against the kick.",
 			"%.0f cents %s on %s", math.Abs(p.Cents), map[bool]string{true: "sharp", false: "flat"}[p.Cents > 0], p.Note)
+		out[len(out)-1].Group = find.Tuning
 	}
 	if p := a.Portrait; p != nil {
 		out = append(out, p.findings(role, a)...)

@@ -37,9 +37,15 @@ func Judge(l *Ledger, sounds map[string]Sound, position func(frame int) string) 
 	out = append(out, l.unheard(sounds)...)
 	for i := range out {
 		out[i].Stage, out[i].Apply = "levels", "Apply: "+out[i].Do
+		if out[i].Group == find.Plan {
+			out[i].Own = []find.Measure{Furthest}
+		}
 	}
 	return out
 }
+
+// Furthest is how far the stem furthest from its window lies off it.
+var Furthest = find.Measure{Figure: "offwindow", In: find.AtMost(enough)}
 
 // free returns the first step of a stem that is not locked; ok is false where all are.
 func free(st *session.Stem) (session.Step, bool) {
@@ -91,6 +97,7 @@ func (l *Ledger) lostTriggers() []find.Finding {
 			What: fmt.Sprintf("%s no longer ducks: its trigger does not arrive", st.Name),
 			Why:  fmt.Sprintf("The trigger is taken at %s, and %s now goes %s.", to.Name, from.Name, where),
 			Hear: "both", Fix: []session.Edit{session.TakeAtStem{Trigger: t.ID}}, Do: fmt.Sprintf("take it at %s itself", from.Name),
+			Own: []find.Measure{{Figure: "p10", In: find.AtLeast(l.Song.Targets.Clearance - 0.05)}},
 		})
 	}
 	return out
@@ -113,7 +120,7 @@ func (l *Ledger) clipping(position func(int) string) []find.Finding {
 		for _, step := range session.StemSteps {
 			if lv := row.Levels.Steps[step]; lv.Peak > 0 {
 				out = append(out, find.Finding{
-					ID:   find.ID("over-full-scale", row.Stem.ID),
+					Group: find.Plan, ID: find.ID("over-full-scale", row.Stem.ID),
 					What: fmt.Sprintf("%s goes over full scale at the %s step, by %s", row.Stem.Name, step, said(float64(lv.Peak))),
 					Why:  fmt.Sprintf("Its worst sample is at %s. What comes after cannot give back what is cut off there.", position(lv.At)),
 					Hear: "all", Fix: trimBy(row.Stem, -math.Ceil(10*float64(lv.Peak)+1)/10), Do: "turn it down at its first free step",
@@ -129,7 +136,7 @@ func (l *Ledger) clipping(position func(int) string) []find.Finding {
 			continue
 		}
 		f := find.Finding{
-			ID:   find.ID("over-full-scale", "bus", b.Bus.ID),
+			Group: find.Plan, ID: find.ID("over-full-scale", "bus", b.Bus.ID),
 			What: fmt.Sprintf("%s goes over full scale at the bus, by %s", b.Bus.Name, said(float64(b.Out.Peak))),
 			Why:  fmt.Sprintf("Its worst sample is at %s; no part of it is over alone. A bus nearly always creeps over when everything joins it. Its fader alone shifts the balance; the plan keeps it.", position(b.Out.At)),
 			Hear: "bus:" + b.Bus.ID,
@@ -140,7 +147,7 @@ func (l *Ledger) clipping(position func(int) string) []find.Finding {
 	}
 	if m := l.Master.Out; m.Peak > 0 && !over[""] {
 		f := find.Finding{
-			ID:   find.ID("over-full-scale", "master"),
+			Group: find.Plan, ID: find.ID("over-full-scale", "master"),
 			What: fmt.Sprintf("The premaster goes over full scale, by %s", said(float64(m.Peak))),
 			Why:  fmt.Sprintf("Its worst sample is at %s; no bus is over alone.", position(m.At)), Hear: "all",
 		}
@@ -184,7 +191,7 @@ func (l *Ledger) buses() []find.Finding {
 	for _, b := range l.Buses {
 		if over := float64(b.Out.Peak) - rules.Bus; over > 0.05 && b.Out.Peak <= 0 {
 			f := find.Finding{
-				ID:   find.ID("over-line", "bus", b.Bus.ID),
+				Group: find.Plan, ID: find.ID("over-line", "bus", b.Bus.ID),
 				What: fmt.Sprintf("%s peaks %s over %s", b.Bus.Name, said(over), at(meter.Figure(rules.Bus))),
 				Why:  "A bus over this line leaves the premaster no room.", Hear: "bus:" + b.Bus.ID,
 			}
@@ -194,7 +201,7 @@ func (l *Ledger) buses() []find.Finding {
 	}
 	if m := l.Master.Out.Peak; float64(m) > rules.Limit+0.05 && m <= 0 {
 		f := find.Finding{
-			ID:   find.ID("over-line", "master"),
+			Group: find.Plan, ID: find.ID("over-line", "master"),
 			What: fmt.Sprintf("The premaster peaks at %s, over the line at %s", at(m), at(meter.Figure(rules.Limit))),
 			Why:  fmt.Sprintf("%s is aimed at, so that what comes after has room.", at(meter.Figure(rules.Premaster))), Hear: "all",
 		}
@@ -215,7 +222,7 @@ func (l *Ledger) order() []find.Finding {
 	if l.wrongOrder() {
 		d := float64(bass.Level.Peak - kick.Level.Peak)
 		w := bass.Window
-		f := find.Finding{ID: "kick-and-bass", Hear: "both", Do: "bring the bass to its window"}
+		f := find.Finding{ID: "kick-and-bass", Group: find.Plan, Hear: "both", Do: "bring the bass to its window"}
 		if d > 0 {
 			f.What = fmt.Sprintf("%s peaks %s over the kick, and the kick leads", name(bass), said(d))
 			f.Why = "Where the kick leads, the bass sits 1 to 3 dB under it; if the bass is meant to lead, say so on Intake."
@@ -239,7 +246,7 @@ func (l *Ledger) order() []find.Finding {
 				where = "over"
 			}
 			out = append(out, find.Finding{
-				ID:   find.ID("near-the-kick", row.Stem.ID),
+				Group: find.Plan, ID: find.ID("near-the-kick", row.Stem.ID),
 				What: fmt.Sprintf("%s is only %s %s the kick", row.Stem.Name, said(gap), where),
 				Why:  "Turning the melodies down is the first way to make drums hit.",
 				Hear: "all", Fix: trimBy(row.Stem, math.Floor(10*(gap-rules.MelodyGap))/10), Do: fmt.Sprintf("%.0f dB under it", rules.MelodyGap),
@@ -282,7 +289,7 @@ func (l *Ledger) outside() []find.Finding {
 			return
 		}
 		f := find.Finding{
-			ID:   find.ID("window", stems[0].ID),
+			Group: find.Plan, ID: find.ID("window", stems[0].ID),
 			What: fmt.Sprintf("%s peaks %s over its window", name, said(d)),
 			Why:  fmt.Sprintf("It peaks at %s; %s usually lies between %s and %s dBFS.", at(peak), what(stems[0].Role), figure.ShortPlus(w.Lo), figure.ShortPlus(w.Hi)),
 			Hear: "all", Do: "trim by " + figure.ShortPlus(inward(-d)) + " dB",
@@ -430,6 +437,7 @@ func (l *Ledger) unheard(sounds map[string]Sound) []find.Finding {
 				What: fmt.Sprintf("%s lies %s under the others in every band", st.Name, said(best)),
 				Why:  "Nobody will hear it. Mute it and listen whether anything is missing; what is not missed can go.",
 				Hear: "all", Fix: trimBy(st, math.Ceil(inaudible-best+8)), Do: "raise it until it can be heard",
+				Own: []find.Measure{{Figure: "overothers", Of: st.ID, In: find.AtLeast(-20)}}, Taste: "it may be meant to be felt more than heard",
 			})
 		}
 	}

@@ -81,6 +81,7 @@ func Judge(f meter.HitFigures, target float64, kick, bass string, line *meter.Pi
 			Hear: "bass",
 			Do:   fmt.Sprintf("Detune it by %s cents.", figure.Short(-math.Round(line.Cents))),
 
+			Group: find.Tuning, Own: []find.Measure{{Figure: "notecents", In: find.Bracket{}}},
 			Apply: "Detune", Values: fmt.Sprintf("detune by %s cents", figure.Short(-math.Round(line.Cents))),
 		})
 	}
@@ -99,6 +100,7 @@ func Agree(n *Nudge, layers []Layer, bass string) []find.Finding {
 				Hear: "kick",
 				Do:   "Turn this layer over.",
 				Fix:  []session.Edit{TurnOver(l.Stem)}, Apply: "Turn it over", Values: "polarity of " + l.Stem.Name + " turned over",
+				Group: find.Turned, Own: []find.Measure{{Figure: "layersum", Of: l.Stem.ID, In: find.AtLeast(0)}},
 			})
 		}
 	}
@@ -117,6 +119,7 @@ func Agree(n *Nudge, layers []Layer, bass string) []find.Finding {
 			Hear:  "both",
 			Do:    "Nudge it.",
 			Apply: "Nudge", Values: way,
+			Own: []find.Measure{{Figure: "phase", In: find.AtLeast(3.01)}},
 		})
 	}
 	return out

@@ -440,7 +440,8 @@ func (c *Crowd) Told(song *session.Song) []find.Finding {
 		out = append(out, find.Finding{
 			ID: find.ID("covers", k.By, k.Of), What: fmt.Sprintf("%s covers %s at %.0f–%.0f Hz", by, of, k.Lo, k.Hi),
 			Why: d.Says(song), Hear: "all", Apply: "Dip " + by, Do: fmt.Sprintf("Dip %s at %s Hz", by, figure.Short(d.Bell.Hz)),
-			Fix: []session.Edit{d.Edit(song)}, Values: by + ": " + move.Words(d.Params),
+			Fix: []session.Edit{d.Edit(song)}, Values: by + ": " + move.Words(d.Params), Taste: "who is to stand in front is yours to say",
+			Own: []find.Measure{{Figure: "covered", Of: k.Of, By: k.By, In: find.AtMost(10)}},
 		})
 	}
 	return out

@@ -2,6 +2,7 @@ package room
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"mellowthump/core/figure"
@@ -55,7 +56,8 @@ func Judge(song *session.Song, c *Cellar, parts []Share, cuts []Cut, mud []Muddy
 		f := find.Finding{
 			ID: "cellar", What: fmt.Sprintf("The rest sits only %s dB under kick and bass; %s asked", figure.Short(float64(c.Under)), figure.Short(rules.Cellar)),
 			Why: brings(parts) + " In 20 to 150 Hz, behind the master.", Hear: "all",
-			Do: "What may go unheard is not enough: turn it down, or play it an octave up.",
+			Do:    "What may go unheard is not enough: turn it down, or play it an octave up.",
+			Group: find.Cuts, Own: []find.Measure{{Figure: "cellar", In: find.AtLeast(rules.Cellar - 0.05)}},
 		}
 		if all, ok := All(song, cuts, Low); ok {
 			f.Fix, f.Apply, f.Do = []session.Edit{all}, "Cut all unheard", all.Said
@@ -78,6 +80,7 @@ func Judge(song *session.Song, c *Cellar, parts []Share, cuts []Cut, mud []Muddy
 			Why: fmt.Sprintf("Nobody hears it missing in the mix. It frees %s dB of the cellar and %s dB of the mix's peak.", figure.Short(cellar), figure.Short(peak)),
 			Fix: []session.Edit{k.Unheard()}, Apply: "Cut there", Do: fmt.Sprintf("Cut %s under %s Hz", st.Name, hz),
 			Values: fmt.Sprintf("%s: high-pass at %s Hz, %d dB per octave", st.Name, hz, rules.Slope),
+			Group:  find.Cuts, Own: freed,
 		}
 		if cellar >= tellCellar && k.Low.Strongest <= k.Low.Mix/2 {
 			f.What = fmt.Sprintf("%s rumbles at %s Hz", st.Name, figure.Short(nominal(k.Low.Strongest)))
@@ -92,6 +95,9 @@ func Judge(song *session.Song, c *Cellar, parts []Share, cuts []Cut, mud []Muddy
 	}
 	return out
 }
+
+// freed is what a cut that goes unheard frees: of the cellar, and of the mix's peak.
+var freed = []find.Measure{{Figure: "cellar", In: find.AtLeast(math.Inf(1))}, {Figure: "premaster", In: find.AtMost(math.Inf(-1))}}
 
 // brings says who fills the cellar.
 func brings(parts []Share) string {

@@ -309,5 +309,11 @@ func (m Muddy) finding(song *session.Song) (f find.Finding, ok bool) {
 	f.Hear, f.Apply, f.Do = "all", "Dip it", fmt.Sprintf("Dip %s at %s Hz", st.Name, hz)
 	f.Fix = []session.Edit{session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: session.RoomBell, Params: m.Bell, Why: f.What}}}
 	f.Values = fmt.Sprintf("%s: %s", st.Name, m.Bell.Words())
+	f.Taste = "a matter of tone: hear it first"
+	own := find.Measure{Figure: "overline", Of: st.ID, Hz: m.Bell.Hz, In: find.AtMost(3)}
+	if m.Box {
+		own.Figure = "boxover"
+	}
+	f.Own = []find.Measure{own}
 	return f, true
 }

@@ -222,5 +222,6 @@ func (g Ringing) Finding(song *session.Song) (f find.Finding, ok bool) {
 		Why:   fmt.Sprintf("%.1f Hz stands %s dB over the partials of its octave and outlasts them. A bell of at most %s dB that dips only while it rings works %.0f %% of the time.", g.Hz, figure.Short(g.Over), figure.Short(g.Bell.Range), 100*g.Time),
 		Fix:   []session.Edit{session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: g.id(), Params: g.Bell, Why: note + " rings"}}},
 		Apply: "Dip while it rings", Do: fmt.Sprintf("Dip %.1f Hz on %s while it rings", g.Hz, st.Name), Values: st.Name + ": " + g.Bell.Words(),
+		Own: []find.Measure{{Figure: "ringover", Of: st.ID, Hz: g.Hz, In: find.AtMost(0)}}, Taste: "a note may be meant to ring",
 	}, true
 }

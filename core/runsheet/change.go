@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"mellowthump/core/figure"
+	"mellowthump/core/find"
 	"mellowthump/core/group"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
@@ -20,7 +21,7 @@ type Change struct {
 	figure.Figure
 	Name          string // of what it is here
 	Before, After meter.Figure
-	Bracket       Bracket // that is asked of it
+	Bracket       find.Bracket // that is asked of it
 }
 
 // Said shows a figure's value as it is shown everywhere.
@@ -83,11 +84,8 @@ func (c Change) String() string {
 }
 
 // changed takes a figure before and after.
-func changed(ctx context.Context, was, now *state, m measure) (Change, error) {
-	c := Change{Figure: m.figure(), Name: m.name, Bracket: m.asks(was.Song)}
-	if c.Name == "" {
-		c.Name = c.Figure.Name
-	}
+func changed(ctx context.Context, was, now *state, m find.Measure) (Change, error) {
+	c := Change{Figure: figure.Of(m.Figure), Name: called(m), Bracket: m.In}
 	var err error
 	if c.Before, err = was.take(ctx, m); err == nil {
 		c.After, err = now.take(ctx, m)
@@ -96,7 +94,7 @@ func changed(ctx context.Context, was, now *state, m measure) (Change, error) {
 }
 
 // changes takes some, beside each other.
-func changes(ctx context.Context, was, now *state, all []measure) ([]Change, error) {
+func changes(ctx context.Context, was, now *state, all []find.Measure) ([]Change, error) {
 	out := make([]Change, len(all))
 	var g group.Group // with no context of its own: what the bench keeps is read again later, and must not end with this
 	g.SetLimit(runtime.GOMAXPROCS(0))

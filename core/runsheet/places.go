@@ -6,12 +6,10 @@ import (
 	"runtime"
 
 	"mellowthump/core/bench"
+	"mellowthump/core/find"
 	"mellowthump/core/group"
 	"mellowthump/core/meter"
 )
-
-// local are the figures that are taken of each section too, by their keys: they cost little, and say where a finding holds.
-var local = map[string]bool{"p10": true, "offwindow": true, "songpeak": true, "premaster": true, "cellar": true, "spread": true, "attack": true, "overothers": true, "worsttenth": true, "lowmono": true}
 
 // place is a section on a bench of its own.
 type place struct {
@@ -36,10 +34,10 @@ func (w *walk) places() []place {
 
 // holds says in which sections what a row is for is not as it is asked, before it, and whether it is so in all of them. Both
 // are empty where the song has no sections, or no figure of the row's can be taken of them.
-func (w *walk) holds(ctx context.Context, own []measure) (in []string, all bool, err error) {
-	var asked []measure
+func (w *walk) holds(ctx context.Context, own []find.Measure) (in []string, all bool, err error) {
+	var asked []find.Measure
 	for _, m := range own {
-		if b := m.asks(w.at.Song); local[m.key] && (!math.IsInf(b.Lo, 0) || !math.IsInf(b.Hi, 0)) {
+		if b := m.In; figures[m.Figure].local && (!math.IsInf(b.Lo, 0) || !math.IsInf(b.Hi, 0)) {
 			asked = append(asked, m)
 		}
 	}
@@ -57,7 +55,7 @@ func (w *walk) holds(ctx context.Context, own []measure) (in []string, all bool,
 				if err != nil {
 					return err
 				}
-				off[i] = off[i] || m.asks(w.at.Song).Off(f) > 0
+				off[i] = off[i] || m.In.Off(f) > 0
 			}
 			return nil
 		})
@@ -73,4 +71,4 @@ func (w *walk) holds(ctx context.Context, own []measure) (in []string, all bool,
 	return in, len(in) == len(places), nil
 }
 
-func newState(b *bench.Bench) *state { return &state{Bench: b, known: map[string]meter.Figure{}} }
+func newState(b *bench.Bench) *state { return &state{Bench: b, known: map[find.Measure]meter.Figure{}} }

@@ -11,6 +11,7 @@ import (
 
 	"mellowthump/core/bench"
 	"mellowthump/core/duck"
+	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/group"
 	"mellowthump/core/intake"
@@ -43,6 +44,8 @@ type Row struct {
 	All   bool           // it holds in all of them
 	Was   *session.Song  // before it, with what is kept above
 	Now   *session.Song  // with it; nil without a change
+
+	own []find.Measure // of which Own is
 }
 
 // What names the row.
@@ -157,7 +160,7 @@ type walk struct {
 type state struct {
 	*bench.Bench
 	mu    sync.Mutex
-	known map[string]meter.Figure
+	known map[find.Measure]meter.Figure // by what it is of
 
 	places []place // its sections, see walk.places
 }
@@ -167,20 +170,22 @@ func (w *walk) put(song *session.Song) *state {
 }
 
 // take takes a figure of the song.
-func (s *state) take(ctx context.Context, m measure) (meter.Figure, error) {
+func (s *state) take(ctx context.Context, m find.Measure) (meter.Figure, error) {
+	of := m
+	of.Name, of.In = "", find.Bracket{}
 	s.mu.Lock()
-	f, ok := s.known[m.id()]
+	f, ok := s.known[of]
 	s.mu.Unlock()
 	if ok {
 		return f, nil
 	}
-	f, err := m.take(ctx, s.Bench)
+	f, err := figures[m.Figure].take(ctx, s.Bench, of)
 	if err != nil {
-		return f, fmt.Errorf("measuring %s: %w", m.figure().Name, err)
+		return f, fmt.Errorf("measuring %s: %w", called(m), err)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.known[m.id()] = f
+	s.known[of] = f
 	return f, nil
 }
 
@@ -196,7 +201,7 @@ func (w *walk) ticked(r *Row) bool {
 
 // row measures a candidate on top of what is kept, and keeps it where it is ticked and breaks nothing.
 func (w *walk) row(ctx context.Context, p plan) error {
-	r := Row{Key: p.stage + "/" + p.id, Stage: p.stage, Found: p.found, Do: p.do, Edit: p.edit, Was: w.at.Song}
+	r := Row{Key: p.stage + "/" + p.id, Stage: p.stage, Found: p.found, Do: p.do, Edit: p.edit, Was: w.at.Song, own: p.own}
 	if w.seen[r.Key] || len(r.Found) == 0 {
 		return nil
 	}
@@ -286,8 +291,8 @@ func (w *walk) made(e session.Edit) (*state, error) {
 // weigh takes a row's figures and says what it breaks.
 func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
 	r.Own, r.Other, r.Broke = nil, nil, ""
-	held := slices.DeleteFunc([]measure{clearance, peak, loss}, func(m measure) bool {
-		return slices.ContainsFunc(p.own, func(o measure) bool { return o.id() == m.id() || o.key == songPeak.key && m.key == premaster.key })
+	held := slices.DeleteFunc(guarded(w.at.Song), func(m find.Measure) bool {
+		return slices.ContainsFunc(p.own, func(o find.Measure) bool { return o.Same(m) || o.Figure == "songpeak" && m.Figure == "premaster" })
 	})
 	all, err := changes(ctx, w.at, next, slices.Concat(p.own, held))
 	if err != nil {
@@ -300,10 +305,10 @@ func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
 	}
 	for i, m := range held {
 		c := all[len(p.own)+i]
-		if c.Moved() && c.Before.Valid() && c.After.Valid() || m.key == loss.key && p.stage == "duck" && c.After.Valid() {
+		if c.Moved() && c.Before.Valid() && c.After.Valid() || m.Figure == "loss" && p.stage == "duck" && c.After.Valid() {
 			r.Other = append(r.Other, c)
 		}
-		if r.Broke == "" && m.key != loss.key && w.guards(p, m) && c.Worse() {
+		if r.Broke == "" && m.Figure != "loss" && w.guards(p, m) && c.Worse() {
 			r.Broke = c.String()
 		}
 	}
@@ -324,8 +329,8 @@ func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
 // guards reports whether a row may not make a figure worse that is not its own. Pitch and polarity are mended before the
 // levels are set, and these before the duck is fitted: they answer for no premaster, and where the duck is to be fitted for no
 // clearance.
-func (w *walk) guards(p plan, m measure) bool {
-	if m.key != clearance.key {
+func (w *walk) guards(p plan, m find.Measure) bool {
+	if m.Figure != "p10" {
 		return p.stage != "intake" && p.stage != "levels"
 	}
 	return w.judgesClearance(p)
@@ -397,9 +402,9 @@ func (w *walk) end(ctx context.Context, first *state) error {
 
 // stays says where a figure that a row brought to where it should be has left it since.
 func (w *walk) stays(ctx context.Context, r Row, was Change) error {
-	for _, m := range ownOf(r.Found[0], r.Stage, w.at.Song) {
-		c := Change{Figure: m.figure(), Name: m.name, Before: was.After, Bracket: m.asks(w.at.Song)}
-		if m.key != was.Key || r.Key == planKey && m.key == songPeak.key {
+	for _, m := range r.own {
+		c := Change{Figure: figure.Of(m.Figure), Name: called(m), Before: was.After, Bracket: m.In}
+		if m.Figure != was.Key || r.Key == planKey && m.Figure == "songpeak" {
 			continue
 		}
 		var err error
@@ -407,9 +412,6 @@ func (w *walk) stays(ctx context.Context, r Row, was Change) error {
 			return err
 		}
 		if c.Worse() && !c.In() {
-			if c.Name == "" {
-				c.Name = c.Figure.Name
-			}
 			w.sheet.Left = append(w.sheet.Left, c.String())
 		}
 	}

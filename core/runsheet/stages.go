@@ -43,8 +43,6 @@ const (
 	againID = "again"
 
 	muchRaised = 12.0 // dB: common practice, no published source
-
-	layerKind = "layer-upside-down"
 )
 
 // plan is a candidate of a row.
@@ -53,7 +51,7 @@ type plan struct {
 	found     []find.Finding
 	do, taste string
 	edit      session.Edit
-	own       []measure
+	own       []find.Measure
 }
 
 // open judges a stage on what is kept so far and returns what is open of it: no notices, nothing that was put aside.
@@ -107,7 +105,7 @@ func (w *walk) judged(ctx context.Context, stage, only string, may bool) (anew b
 		if err != nil {
 			return false, err
 		}
-		layers, _ = part(layers, func(f find.Finding) bool { return kindOf(f.ID) == layerKind })
+		layers, _ = part(layers, func(f find.Finding) bool { return f.Group == find.Turned })
 		open = append(find.At(stage, layers), open...)
 	}
 	if len(open) == 0 && stage != "duck" {
@@ -141,9 +139,9 @@ func (w *walk) plans(ctx context.Context, stage string, open []find.Finding) ([]
 	switch stage {
 	case "intake":
 		var tune []find.Finding
-		tune, open = part(open, func(f find.Finding) bool { return kindOf(f.ID) == "off-tune" })
+		tune, open = part(open, func(f find.Finding) bool { return f.Group == find.Tuning })
 		if fix := w.at.Detune(); len(fix) > 0 && len(tune) > 0 {
-			out = append(out, plan{stage: stage, id: "tune", found: named(tune, w.at.Song), do: fixSaid(fix, w.at.Song), edit: session.Together{Edits: fix}, own: []measure{cents}})
+			out = append(out, plan{stage: stage, id: "tune", found: named(tune, w.at.Song), do: fixSaid(fix, w.at.Song), edit: session.Together{Edits: fix}, own: []find.Measure{{Figure: "notecents"}}})
 		} else {
 			open = append(tune, open...)
 		}
@@ -156,7 +154,7 @@ func (w *walk) plans(ctx context.Context, stage string, open []find.Finding) ([]
 		out, open = append(out, p...), rest
 	case "pocket":
 		open = slices.DeleteFunc(open, func(f find.Finding) bool {
-			return f.ID == "bass-off-tune" && w.seen[tuneKey] || kindOf(f.ID) == layerKind
+			return f.Group == find.Tuning && w.seen[tuneKey] || f.Group == find.Turned
 		})
 	case "duck":
 		p, err := w.planDuck(ctx, open)
@@ -166,7 +164,7 @@ func (w *walk) plans(ctx context.Context, stage string, open []find.Finding) ([]
 		out, open = append(out, p...), nil
 	case "room":
 		var low []find.Finding
-		low, open = part(open, func(f find.Finding) bool { return kindOf(f.ID) == "unheard-low" || f.ID == "cellar" })
+		low, open = part(open, func(f find.Finding) bool { return f.Group == find.Cuts })
 		out = append(out, planCuts(low)...)
 	}
 	var other []find.Finding
@@ -192,7 +190,7 @@ func alike(all []plan) []plan {
 	var out []plan
 	first := map[string]int{}
 	for _, p := range all {
-		kind := kindOf(p.found[0].ID)
+		kind := p.found[0].Kind()
 		i, ok := first[kind]
 		switch {
 		case p.edit != nil:
@@ -211,8 +209,8 @@ func alike(all []plan) []plan {
 func (w *walk) single(stage string, found []find.Finding) plan {
 	f := found[0]
 	p := plan{stage: stage, id: f.ID, found: found, do: f.Do}
-	if k, known := kinds[kindOf(f.ID)]; known && len(f.Fix) > 0 {
-		p.edit, p.taste, p.own = session.Together{Said: f.Do, Edits: f.Fix}, k.taste, k.own(f, w.at.Song)
+	if len(f.Fix) > 0 {
+		p.edit, p.taste, p.own = session.Together{Said: f.Do, Edits: f.Fix}, f.Taste, f.Own
 	}
 	if p.do == "" {
 		p.do = f.Why
@@ -240,7 +238,7 @@ func part(all []find.Finding, of func(find.Finding) bool) (some, rest []find.Fin
 
 // planLevels is the plan of the trims, for all that it is for; where it is made or was shown, what it leaves is told.
 func (w *walk) planLevels(ctx context.Context, open []find.Finding, id string) ([]plan, []find.Finding, error) {
-	out, rest := part(open, planned)
+	out, rest := part(open, func(f find.Finding) bool { return f.Group == find.Plan })
 	if len(out) == 0 {
 		return nil, rest, nil
 	}
@@ -272,7 +270,7 @@ func (w *walk) planLevels(ctx context.Context, open []find.Finding, id string) (
 			doubt = fmt.Sprintf("it raises %s by %s dB, and its noise with it", c.Name, figure.Short(by))
 		}
 	}
-	return []plan{{stage: "levels", id: id, taste: doubt, found: out, do: fmt.Sprintf("Set %s, from the kick’s peak", counted(len(solved.Changes), "trim")), edit: solved.Edit(), own: []measure{offWindow, songPeak}}}, rest, nil
+	return []plan{{stage: "levels", id: id, taste: doubt, found: out, do: fmt.Sprintf("Set %s, from the kick’s peak", counted(len(solved.Changes), "trim")), edit: solved.Edit(), own: planned(w.at.Song)}}, rest, nil
 }
 
 // planDuck is the fit, where a clearance is asked that is not there.
@@ -318,7 +316,7 @@ func (w *walk) planDuck(ctx context.Context, open []find.Finding) ([]plan, error
 	}
 	found = slices.Clone(found)
 	found[0].Why, found[0].Values = f.Reason, e.Said
-	return []plan{{stage: "duck", id: "fit", found: found, do: do, edit: e, own: []measure{clearance}}}, nil
+	return []plan{{stage: "duck", id: "fit", found: found, do: do, edit: e, own: []find.Measure{reached(w.at.Song)}}}, nil
 }
 
 // ahead listens to what Room will ask of the parts that no duck changes, while one processor fits the duck. What it finds is
@@ -358,10 +356,11 @@ func planCuts(low []find.Finding) []plan {
 	if len(low) == 0 {
 		return nil
 	}
-	p := plan{stage: "room", id: "cut", found: low, own: []measure{cellar}}
+	p := plan{stage: "room", id: "cut", found: low, own: low[0].Own}
 	var fixes []session.Edit
 	for _, f := range low {
-		if f.ID == "cellar" {
+		if f.ID == "cellar" { // all of them at once
+			p.own = f.Own
 			if len(f.Fix) > 0 {
 				p.do, p.edit = f.Do, session.Together{Said: f.Do, Edits: f.Fix}
 				return []plan{p}
@@ -370,7 +369,7 @@ func planCuts(low []find.Finding) []plan {
 		}
 		fixes = append(fixes, f.Fix...)
 	}
-	p.own = freed(low[0], nil)
+	p.own = low[len(low)-1].Own
 	if len(fixes) > 0 {
 		p.edit = session.Together{Edits: fixes}
 		p.do = fmt.Sprintf("Cut %s where it goes unheard", counted(len(fixes), "stem"))
@@ -393,7 +392,7 @@ func (w *walk) again(ctx context.Context) error {
 			told[f.ID] = r.Edit == nil
 		}
 	}
-	open = slices.DeleteFunc(open, func(f find.Finding) bool { return told[f.ID] || !planned(f) })
+	open = slices.DeleteFunc(open, func(f find.Finding) bool { return told[f.ID] || f.Group != find.Plan })
 	if len(open) == 0 {
 		return nil
 	}
@@ -408,22 +407,6 @@ func (w *walk) again(ctx context.Context) error {
 // dropped reports whether a row stands on the sheet and is not kept.
 func (w *walk) dropped(key string) bool {
 	return slices.ContainsFunc(w.sheet.Rows, func(r Row) bool { return r.Key == key && !r.Kept })
-}
-
-// ownOf are the figures that a row is for, by the finding that it is told by.
-func ownOf(f find.Finding, stage string, s *session.Song) []measure {
-	switch {
-	case stage == "intake" && kindOf(f.ID) == "off-tune":
-		return []measure{cents}
-	case stage == "levels" && planned(f):
-		return []measure{offWindow, songPeak}
-	case stage == "duck":
-		return []measure{clearance}
-	}
-	if k, ok := kinds[kindOf(f.ID)]; ok {
-		return k.own(f, s)
-	}
-	return nil
 }
 
 // named puts the stem's name before what Intake tells of its file.

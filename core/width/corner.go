@@ -191,6 +191,11 @@ func (f Figures) WorstBand() *Band {
 	return out
 }
 
+// Correlation is how far the channels of a place agree where they do so least, with what is asked.
+func Correlation(at session.At, target float64) find.Measure {
+	return find.Measure{Figure: "worsttenth", Of: at.String(), In: find.AtLeast(target - 0.02)}
+}
+
 // Unsafe tells of a place that does not stand mono.
 func Unsafe(song *session.Song, r Row, target float64) (f find.Finding, ok bool) {
 	chain, _ := song.Chain(r.At)
@@ -209,6 +214,7 @@ func Unsafe(song *session.Song, r Row, target float64) (f find.Finding, ok bool)
 		ID: find.ID("wide", r.At.String()), What: fmt.Sprintf("%s does not stand mono", r.Name), Hear: hear,
 		Why: r.Says() + low + fmt.Sprintf(" A side low cut at %.0f Hz is the lowest that makes it safe; the mid stays as it is.", r.Corner),
 		Fix: []session.Edit{r.Edit()}, Apply: "Cut its side", Do: fmt.Sprintf("High-pass the side of %s at %.0f Hz", r.Name, r.Corner), Values: fmt.Sprintf("%s: side high-pass at %.0f Hz, 24 dB per octave", r.Name, r.Corner),
+		Own: []find.Measure{Correlation(r.At, target), {Figure: "lowmono", Of: r.At.String(), In: find.AtMost(-LowUnder)}},
 	}, true
 }
 
@@ -243,5 +249,8 @@ func Apart(song *session.Song, r Row) (f find.Finding, ok bool) {
 	if r.At.Stem != "" {
 		hear = "stem:" + r.At.Stem
 	}
-	return find.Finding{ID: find.ID("apart", r.At.String()), What: what, Why: why + " Was it meant as width, leave it; it is a risk in mono.", Hear: hear, Fix: []session.Edit{r.AlignEdit()}, Apply: "Line them up", Do: move.Words(a), Values: r.Name + ": " + move.Words(a)}, true
+	return find.Finding{
+		Own: []find.Measure{{Figure: "foldlu", Of: r.At.String(), In: find.AtMost(0)}}, Taste: "it may be meant as width",
+		ID: find.ID("apart", r.At.String()), What: what, Why: why + " Was it meant as width, leave it; it is a risk in mono.", Hear: hear, Fix: []session.Edit{r.AlignEdit()}, Apply: "Line them up", Do: move.Words(a), Values: r.Name + ": " + move.Words(a),
+	}, true
 }
