@@ -53,7 +53,18 @@ func (s *Store) ReadArchive(ctx context.Context, id string, become session.Edit,
 				return err
 			}
 		}
-		return editDone(ctx, tx, id, AnyRevision, become, job)
+		song, err := load(ctx, tx, id) // what was just put in
+		if err != nil {
+			return err
+		}
+		c, err := prepared(song, []session.Edit{become})
+		if err == nil {
+			err = c.store(ctx, tx)
+		}
+		if err != nil {
+			return err
+		}
+		return done(ctx, tx, job)
 	})
 }
 

@@ -31,38 +31,26 @@ func (s *Store) EditRun(ctx context.Context, id string, base int64, said string,
 	if err != nil {
 		return run, err
 	}
-	return run, s.in(ctx, func(tx *sqlx.Tx) error {
-		h, err := head(ctx, tx, id)
-		if err != nil {
-			return err
-		}
-		if stale(base, h.ID) {
-			return ErrConflict
-		}
-		at := now()
-		res, err := tx.ExecContext(ctx, `INSERT INTO runs (song_id, base, head, said, body, created) VALUES (?, ?, 0, ?, ?, ?)`, id, h.ID, said, string(b), at)
-		if err != nil {
-			return err
-		}
-		run = Run{Base: h.ID, Head: h.ID, Said: said, Body: string(b), Created: at}
-		if run.ID, err = res.LastInsertId(); err != nil {
-			return err
-		}
-		for _, e := range edits {
-			if run.Head, err = edited(ctx, tx, id, run.Head, e); err != nil {
+	err = s.changeAlso(ctx, id, base, edits, func(tx *sqlx.Tx, c *change) error {
+		run = Run{Base: c.base, Head: c.song.Rev, Said: said, Body: string(b), Created: now()}
+		if run.Head != run.Base {
+			res, err := tx.ExecContext(ctx, `INSERT INTO runs (song_id, base, head, said, body, created) VALUES (?, ?, ?, ?, ?, ?)`, id, run.Base, run.Head, said, run.Body, run.Created)
+			if err == nil {
+				run.ID, err = res.LastInsertId()
+			}
+			if err == nil {
+				_, err = tx.ExecContext(ctx, `UPDATE revisions SET run = ? WHERE song_id = ? AND id >= ? AND id <= ?`, run.ID, id, c.first, run.Head)
+			}
+			if err != nil {
 				return err
 			}
 		}
-		if run.Head == run.Base {
-			_, err = tx.ExecContext(ctx, `DELETE FROM runs WHERE id = ?`, run.ID)
-		} else if _, err = tx.ExecContext(ctx, `UPDATE revisions SET run = ? WHERE song_id = ? AND id > ? AND id <= ?`, run.ID, id, run.Base, run.Head); err == nil {
-			_, err = tx.ExecContext(ctx, `UPDATE runs SET head = ? WHERE id = ?`, run.Head, run.ID)
+		if job == 0 {
+			return nil
 		}
-		if err != nil || job == 0 {
-			return err
-		}
-		return setJob(ctx, tx, job, Done, 1, "")
+		return done(ctx, tx, job)
 	})
+	return run, err
 }
 
 // Runs lists a song's runs, newest first.

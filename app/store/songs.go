@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"os"
 
@@ -58,12 +59,19 @@ func (s *Store) Songs(ctx context.Context) ([]SongRow, error) {
 
 // CreateSong stores a new song as its first revision and returns its id.
 func (s *Store) CreateSong(ctx context.Context, song session.Song, summary string) (string, error) {
+	if err := song.Validate(); err != nil {
+		return "", err
+	}
+	body, err := json.Marshal(song)
+	if err != nil {
+		return "", err
+	}
 	id := newID()
 	return id, s.in(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO songs (id, name, created, updated) VALUES (?, ?, ?, ?)`, id, song.Name, now(), now()); err != nil {
 			return err
 		}
-		_, err := addRevision(ctx, tx, id, nil, summary, song)
+		_, err := addRevision(ctx, tx, id, nil, summary, song.Name, body)
 		return err
 	})
 }

@@ -142,14 +142,7 @@ func (s *Store) in(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return tx.Commit()
 }
 
-func addRevision(ctx context.Context, tx *sqlx.Tx, id string, parent *int64, summary string, song session.Song) (int64, error) {
-	if err := song.Validate(); err != nil {
-		return 0, err
-	}
-	body, err := json.Marshal(song)
-	if err != nil {
-		return 0, err
-	}
+func addRevision(ctx context.Context, tx *sqlx.Tx, id string, parent *int64, summary, name string, body []byte) (int64, error) {
 	res, err := tx.ExecContext(ctx, `INSERT INTO revisions (song_id, parent, summary, body, created) VALUES (?, ?, ?, ?, ?)`,
 		id, parent, summary, string(body), now())
 	if err != nil {
@@ -159,7 +152,7 @@ func addRevision(ctx context.Context, tx *sqlx.Tx, id string, parent *int64, sum
 	if err != nil {
 		return 0, err
 	}
-	return rev, setHead(ctx, tx, id, rev, song.Name)
+	return rev, setHead(ctx, tx, id, rev, name)
 }
 
 func setHead(ctx context.Context, tx *sqlx.Tx, id string, rev int64, name string) error {
@@ -250,26 +243,35 @@ func child(ctx context.Context, q sqlx.QueryerContext, rev int64) (Revision, err
 // AnyRevision lets Edit work on whatever the head is: for jobs, which no tab's view limits.
 const AnyRevision = 0
 
-// Edit makes a new revision of a song. base is the revision the editor saw; where the head
-// has moved on, the edit is refused with ErrConflict. The edit is a value that was worked out before: nothing slow runs
-// while the database is held. Where it is refused (Refused), or changes nothing, nothing is stored.
-func (s *Store) Edit(ctx context.Context, id string, base int64, edit session.Edit) (rev int64, err error) {
-	err = s.in(ctx, func(tx *sqlx.Tx) error {
-		rev, err = edited(ctx, tx, id, base, edit)
-		return err
-	})
-	return rev, err
+// Edit makes a new revision of a song and returns it. base is the revision the editor saw; where the head has moved on, the edit is
+// refused with ErrConflict. The edit is a value that was worked out before. Where it is refused (Refused), or changes nothing,
+// nothing is stored.
+func (s *Store) Edit(ctx context.Context, id string, base int64, edit session.Edit) (*Song, error) {
+	song, err := s.Load(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if stale(base, song.Rev) {
+		return nil, ErrConflict
+	}
+	return s.EditOn(ctx, song, base, edit)
+}
+
+// EditOn is Edit on a song that was loaded: it becomes the new one.
+func (s *Store) EditOn(ctx context.Context, song *Song, base int64, edit session.Edit) (*Song, error) {
+	c, err := s.change(ctx, song, base, []session.Edit{edit}, nil)
+	if err != nil {
+		return nil, err
+	}
+	return c.song, nil
 }
 
 // EditDone is an edit that ends jobs: all is stored, or nothing. base is as for Edit.
 func (s *Store) EditDone(ctx context.Context, id string, base int64, edit session.Edit, jobs ...int64) error {
-	return s.in(ctx, func(tx *sqlx.Tx) error { return editDone(ctx, tx, id, base, edit, jobs...) })
+	return s.changeAlso(ctx, id, base, []session.Edit{edit}, func(tx *sqlx.Tx, _ *change) error { return done(ctx, tx, jobs...) })
 }
 
-func editDone(ctx context.Context, tx *sqlx.Tx, id string, base int64, edit session.Edit, jobs ...int64) error {
-	if _, err := edited(ctx, tx, id, base, edit); err != nil {
-		return err
-	}
+func done(ctx context.Context, tx *sqlx.Tx, jobs ...int64) error {
 	for _, job := range jobs {
 		if err := setJob(ctx, tx, job, Done, 1, ""); err != nil {
 			return err
@@ -278,25 +280,112 @@ func editDone(ctx context.Context, tx *sqlx.Tx, id string, base int64, edit sess
 	return nil
 }
 
-func edited(ctx context.Context, tx *sqlx.Tx, id string, base int64, edit session.Edit) (int64, error) {
-	song, err := load(ctx, tx, id)
+// change is what edits make of a song: a revision each, but for those that change nothing.
+type change struct {
+	id    string
+	base  int64 // the head that they were made on
+	song  *Song // as it is after them; Rev is that of the last, once they are stored
+	made  []revised
+	first int64 // the first revision, once they are stored
+}
+
+type revised struct {
+	said, name string
+	body       []byte
+}
+
+// errMoved says that another edit was faster.
+var errMoved = errors.New("the head has moved on")
+
+// change makes edits and stores them, with what else is to be stored with them. They are read, made and validated before the
+// database is held: then only the head is looked at. What works on any head is made anew where that has moved on meanwhile.
+func (s *Store) change(ctx context.Context, song *Song, base int64, edits []session.Edit, also func(*sqlx.Tx, *change) error) (*change, error) {
+	for {
+		c, err := prepared(song, edits)
+		if err != nil || len(c.made) == 0 && also == nil {
+			return c, err
+		}
+		err = s.in(ctx, func(tx *sqlx.Tx) error {
+			if err := c.store(ctx, tx); err != nil || also == nil {
+				return err
+			}
+			return also(tx, c)
+		})
+		if errors.Is(err, errMoved) {
+			if base != AnyRevision {
+				return nil, ErrConflict
+			}
+			if song, err = s.Load(ctx, c.id); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		return c, err
+	}
+}
+
+// changeAlso is change on a song that is loaded first.
+func (s *Store) changeAlso(ctx context.Context, id string, base int64, edits []session.Edit, also func(*sqlx.Tx, *change) error) error {
+	song, err := s.Load(ctx, id)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	if stale(base, song.Rev) {
-		return song.Rev, ErrConflict
+		return ErrConflict
 	}
-	summary, err := edit.Apply(&song.Song)
-	if err == nil && summary != "" {
-		err = song.Validate()
+	_, err = s.change(ctx, song, base, edits, also)
+	return err
+}
+
+// prepared makes edits on a song, without storing them.
+func prepared(song *Song, edits []session.Edit) (*change, error) {
+	c := &change{id: song.ID, base: song.Rev, song: song}
+	for _, e := range edits {
+		said, err := e.Apply(&song.Song)
+		if err == nil && said != "" {
+			err = song.Validate()
+		}
+		if err != nil {
+			return nil, &Refused{err}
+		}
+		if said == "" {
+			continue
+		}
+		body, err := json.Marshal(song.Song)
+		if err != nil {
+			return nil, err
+		}
+		c.made = append(c.made, revised{said, song.Name, body})
+		song.Undo, song.Redo = said, ""
 	}
-	if err != nil {
-		return song.Rev, &Refused{err}
+	return c, nil
+}
+
+// store puts what was prepared into the database; errMoved where another edit was faster.
+func (c *change) store(ctx context.Context, tx *sqlx.Tx) error {
+	var head int64
+	if err := tx.GetContext(ctx, &head, `SELECT head FROM songs WHERE id = ?`, c.id); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			return ErrNotFound
+		}
+		return err
 	}
-	if summary == "" {
-		return song.Rev, nil
+	if head != c.base {
+		return errMoved
 	}
-	return addRevision(ctx, tx, id, &song.Rev, summary, song.Song)
+	c.song.Rev = c.base
+	for _, m := range c.made {
+		parent := c.song.Rev
+		rev, err := addRevision(ctx, tx, c.id, &parent, m.said, m.name, m.body)
+		if err != nil {
+			return err
+		}
+		c.song.Rev = rev
+		if c.first == 0 {
+			c.first = rev
+		}
+	}
+	return nil
 }
 
 // stale reports whether an editor saw another revision than the head.
@@ -435,18 +524,18 @@ func (s *Store) Takes(ctx context.Context, id string) ([]Take, error) {
 }
 
 // Return makes the song what it was in a take, as a new revision.
-func (s *Store) Return(ctx context.Context, id string, base, take int64) (int64, error) {
+func (s *Store) Return(ctx context.Context, id string, base, take int64) (*Song, error) {
 	var t Take
 	err := s.db.GetContext(ctx, &t, `SELECT `+takeColumns+` FROM takes WHERE id = ? AND song_id = ?`, take, id)
 	if errors.Is(err, sql.ErrNoRows) {
-		return 0, ErrNotFound
+		return nil, ErrNotFound
 	}
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	old, err := revision(ctx, s.db, id, t.Revision)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	return s.Edit(ctx, id, base, session.Become{Song: old, Said: "Back to take “" + t.Name + "”"})
 }

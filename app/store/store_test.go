@@ -6,9 +6,11 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"math"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"sync"
 	"testing"
@@ -37,7 +39,14 @@ type editFunc func(*session.Song) (string, error)
 func (f editFunc) Apply(s *session.Song) (string, error) { return f(s) }
 
 func edit(s *Store, id string, base int64, f editFunc) (int64, error) {
-	return s.Edit(ctx, id, base, f)
+	song, err := s.Edit(ctx, id, base, f)
+	if err != nil {
+		return 0, err
+	}
+	if is, err := s.Load(ctx, id); err != nil || is.Rev == song.Rev && (is.Undo != song.Undo || !reflect.DeepEqual(is.Song, song.Song)) {
+		return 0, fmt.Errorf("what was made is %+v, what is loaded %+v: %v", song, is, err)
+	}
+	return song.Rev, nil
 }
 
 func create(t *testing.T, s *Store) string {

@@ -65,11 +65,11 @@ func TestOldSongs(t *testing.T) {
 	if m, _ := song.Bus("b4").Moves.Duck(); m == nil || !m.Off {
 		t.Error("redone, the bus has no duck")
 	}
-	rev, err := s.Edit(ctx, id, song.Rev, session.Settings{Key: ptr("G minor")})
+	edited, err := s.Edit(ctx, id, song.Rev, session.Settings{Key: ptr("G minor")})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Undo(ctx, id, rev); err != nil {
+	if err := s.Undo(ctx, id, edited.Rev); err != nil {
 		t.Fatal(err)
 	}
 	song, _ = s.Load(ctx, id)
