@@ -1,6 +1,7 @@
 package web
 
 import (
+	"context"
 	"strings"
 	"testing"
 
@@ -10,6 +11,7 @@ import (
 	corebench "mellowthump/core/bench"
 	"mellowthump/core/find"
 	"mellowthump/core/group"
+	"mellowthump/core/mix"
 )
 
 // A stage that panics, in the handler or in work beside it, answers a sentence; all others go on, and so does the rail.
@@ -25,7 +27,9 @@ func TestAPanicIsASentence(t *testing.T) {
 		return nil
 	}
 	room, width := stageOf("room"), stageOf("width")
-	room.Findings = func(*gin.Context, *corebench.Bench) ([]find.Finding, error) { panic("a stage that is broken") }
+	room.Findings = func(context.Context, *corebench.Bench, mix.Window) ([]find.Finding, error) {
+		panic("a stage that is broken")
+	}
 	room.Later = false
 	width.Sheet = func(*gin.Context, *shell.View) (any, error) {
 		var g group.Group

@@ -1,12 +1,15 @@
 package body
 
 import (
+	"context"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
+	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
@@ -15,7 +18,7 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "body", Name: "Body", Question: "Does each hit weigh the same, and is the bass heard?",
-		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Body(c.Request.Context()) },
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Body(ctx) },
 		Later:    true,
 		Sheet:    h.sheet,
 		Before:   session.Song.Unbodied, BeforeName: "before Body's moves",

@@ -2,6 +2,7 @@
 package compare
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"html/template"
@@ -19,6 +20,7 @@ import (
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/meter"
+	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -30,7 +32,7 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "compare", Name: "Compare", Question: "How does it stand against a finished track, and in other rooms and devices?",
-		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Compare(c.Request.Context()) },
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Compare(ctx) },
 		Later:    true,
 		Sheet:    h.sheet,
 		Before:   session.Song.Unmatched, BeforeName: "before Compare's match",

@@ -1,6 +1,7 @@
 package duck
 
 import (
+	"context"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -25,7 +26,7 @@ func Stage(s *shell.Server) *shell.Stage {
 			}
 			return question
 		},
-		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Duck(c.Request.Context()) },
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Duck(ctx) },
 		Sheet:    h.sheet,
 		Before:   session.Song.Unducked, BeforeName: "without the ducks",
 		Solos:   []mix.Solo{mix.SoloKey},

@@ -1,12 +1,15 @@
 package intake
 
 import (
+	"context"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
+	"mellowthump/core/mix"
 )
 
 // Taking makes a handler that takes files in of one that shows them.
@@ -18,7 +21,7 @@ func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
 	return &shell.Stage{
 		Key: "intake", Name: "Intake", Question: "What did I bring, what is it, is any of it broken?",
 		Bare:     true,
-		Findings: func(_ *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Intake(), nil },
+		Findings: func(_ context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Intake(), nil },
 		Sheet:    h.sheet,
 		Routes:   h.routes,
 		Jobs: map[string]worker.Kind{

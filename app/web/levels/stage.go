@@ -1,11 +1,14 @@
 package levels
 
 import (
+	"context"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
+	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
@@ -14,9 +17,10 @@ func Stage(s *shell.Server, references func(answer gin.HandlerFunc) gin.HandlerF
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "levels", Name: "Levels", Question: "How loud is each thing at each step?",
-		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) {
-			return b.Levels(c.Request.Context(), over(stateOf(c), b))
+		Findings: func(ctx context.Context, b *bench.Bench, over mix.Window) ([]find.Finding, error) {
+			return b.Levels(ctx, over)
 		},
+		Over:   func(c *gin.Context, b *bench.Bench) mix.Window { return over(stateOf(c), b) },
 		Sheet:  h.sheet,
 		Before: session.Song.Untrimmed, BeforeName: "before any gain",
 		Try: h.try,

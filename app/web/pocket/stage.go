@@ -1,11 +1,14 @@
 package pocket
 
 import (
+	"context"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
+	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
@@ -14,7 +17,7 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "pocket", Name: "Pocket", Question: "Do kick and bass agree?",
-		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Pocket(c.Request.Context()) },
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Pocket(ctx) },
 		Sheet:    h.sheet,
 		Before:   session.Song.Disagreed, BeforeName: "before Pocket's moves",
 		Try:     h.try,

@@ -2,6 +2,7 @@
 package print
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"html/template"
@@ -19,6 +20,7 @@ import (
 	"mellowthump/core/find"
 	"mellowthump/core/group"
 	"mellowthump/core/meter"
+	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/print"
 	"mellowthump/core/session"
@@ -31,7 +33,7 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "print", Name: "Print", Question: "How loud, what does it cost, what goes out?",
-		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Print(c.Request.Context()) },
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Print(ctx) },
 		Later:    true,
 		Sheet:    h.sheet,
 		Before:   session.Song.Unprinted, BeforeName: "the premaster",

@@ -1,11 +1,14 @@
 package room
 
 import (
+	"context"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
+	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
@@ -14,7 +17,7 @@ func Stage(s *shell.Server, voices func(answer gin.HandlerFunc) gin.HandlerFunc)
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "room", Name: "Room", Question: "What else is down there, and can be taken out unheard?",
-		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Room(c.Request.Context()) },
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Room(ctx) },
 		Later:    true,
 		Sheet:    h.sheet,
 		Before:   session.Song.Unroomed, BeforeName: "before Room's moves",

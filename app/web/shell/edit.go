@@ -17,15 +17,22 @@ import (
 // Edit changes the song of a request and answers with the stage's page. What is refused is a sentence at a field of the
 // form; what was typed stays.
 func (s *Server) Edit(c *gin.Context, stage, field string, e session.Edit) {
-	_, err := s.Store.Edit(c.Request.Context(), c.Param("id"), Base(c), e)
+	song, err := s.Store.Edit(c.Request.Context(), c.Param("id"), Base(c), e)
+	s.edited(c, stage, field, song, err)
+}
+
+// edited answers after an edit with the song that it made.
+func (s *Server) edited(c *gin.Context, stage, field string, song *store.Song, err error) {
 	var no *store.Refused
 	switch {
 	case errors.As(err, &no):
 		s.Answer(c, stage, http.StatusUnprocessableEntity, BadInput(c, field, no.Err))
 	case err != nil:
 		s.FailWith(c, err)
-	default:
+	case !IsHTMX(c):
 		s.Answer(c, stage, http.StatusOK, nil)
+	default:
+		s.show(c, http.StatusOK, song, stage, nil)
 	}
 }
 
@@ -36,7 +43,8 @@ func (s *Server) WorkOut(c *gin.Context, stage, field string, f func(*session.So
 	if song == nil {
 		return
 	}
-	e, err := f(&song.Song)
+	seen := song.Song.Clone()
+	e, err := f(&seen)
 	var bad *InputError
 	switch {
 	case errors.As(err, &bad):
@@ -44,7 +52,8 @@ func (s *Server) WorkOut(c *gin.Context, stage, field string, f func(*session.So
 	case err != nil:
 		s.FailWith(c, err)
 	default:
-		s.Edit(c, stage, field, e)
+		song, err = s.Store.EditOn(c.Request.Context(), song, song.Rev, e)
+		s.edited(c, stage, field, song, err)
 	}
 }
 
@@ -179,7 +188,7 @@ func (s *Server) finding(c *gin.Context, song *session.Song, stage *Stage, id st
 	if err != nil {
 		return find.Finding{}, err
 	}
-	all, err := stage.Findings(c, b)
+	all, err := stage.Findings(c.Request.Context(), b, stage.over(c, b))
 	if err != nil {
 		return find.Finding{}, err
 	}

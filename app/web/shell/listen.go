@@ -1,6 +1,7 @@
 package shell
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"net/http"
@@ -279,7 +280,11 @@ func (s *Server) deckData(c *gin.Context) {
 	} else {
 		v.keep(c, l)
 	}
-	if err := s.fillDeck(c, v, l); err != nil {
+	match, err := s.fillDeck(c, v, l)
+	if err == nil {
+		err = match(c.Request.Context(), &v.Deck)
+	}
+	if err != nil {
 		s.FailWith(c, err)
 		return
 	}
@@ -405,8 +410,11 @@ func (s *Server) deckSong(c *gin.Context) (*session.Song, mix.Window, bool) {
 	return &song, mix.Window{From: from, To: min(to, length)}, true
 }
 
-// fillDeck puts in what the deck shows and plays.
-func (s *Server) fillDeck(c *gin.Context, v *View, l listening) error {
+// matching measures by how much a deck's sides differ in loudness, and puts it in.
+type matching func(context.Context, *deckView) error
+
+// fillDeck puts in what the deck shows and plays, but for what has to be rendered: that is the matching's, which reads no request.
+func (s *Server) fillDeck(c *gin.Context, v *View, l listening) (matching, error) {
 	out := deckView{Befores: v.befores(&l), Offset: meter.None, LUFS: [2]meter.Figure{meter.None, meter.None}}
 	for _, b := range out.Befores {
 		if b.Value == l.Against {
@@ -417,34 +425,34 @@ func (s *Server) fillDeck(c *gin.Context, v *View, l listening) error {
 	v.Deck = out
 	if v.Length == 0 {
 		v.Deck.Song = v.deckStrip(nil, nil)
-		return nil
+		return func(context.Context, *deckView) error { return nil }, nil
 	}
 	if err := s.fillStrip(v); err != nil {
-		return err
+		return nil, err
 	}
 	after := v.Song.Song
 	name, err := s.try(c, &after, l.Try)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	d := &v.Deck
 	d.Trying = name
+	var match matching
 	if ref := v.reference(l.Against); ref != nil { // it is turned, and After stays as it is
 		d.Offset, d.Moved, d.Track = 0, true, ref.Name
-		if d.Turned, err = s.turnedBy(c.Request.Context(), v, *ref, l.Loop, l.Down); err != nil {
+		match = func(ctx context.Context, d *deckView) (err error) {
+			d.Turned, err = s.turnedBy(ctx, v, *ref, l.Loop, l.Down)
 			return err
 		}
 	} else {
 		before, ok, err := s.beforeOf(c, v.Song.Song, v.of(l))
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if !ok {
 			before = v.Song.Brought()
 		}
-		if err := s.matched(c.Request.Context(), &before, &after, d); err != nil {
-			return err
-		}
+		match = func(ctx context.Context, d *deckView) error { return s.matched(ctx, &before, &after, d) }
 	}
 	query := fmt.Sprintf("?rev=%d&solo=%s&from=%d&to=%d", v.Rev, url.QueryEscape(string(l.Solo)), l.Loop.From, l.Loop.To)
 	d.Before = "/songs/" + v.ID + "/deck/before.wav" + query + "&of=" + url.QueryEscape(v.of(l))
@@ -464,5 +472,5 @@ func (s *Server) fillDeck(c *gin.Context, v *View, l listening) error {
 	if l.Try != "" {
 		d.After += "&try=" + url.QueryEscape(l.Try) + pageQuery(c)
 	}
-	return nil
+	return match, nil
 }

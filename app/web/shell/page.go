@@ -80,9 +80,17 @@ func (s *Server) judge(c *gin.Context, v *View) error {
 	return s.JudgeLater(c, v)
 }
 
+// over is the window over which a request has a stage judge.
+func (st *Stage) over(c *gin.Context, b *bench.Bench) mix.Window {
+	if st.Over == nil {
+		return b.Loop
+	}
+	return st.Over(c, b)
+}
+
 // JudgeLater puts the findings in of a stage whose page did not wait for them.
 func (s *Server) JudgeLater(c *gin.Context, v *View) error {
-	all, err := v.Stage.Findings(c, v.Bench)
+	all, err := v.Stage.Findings(c.Request.Context(), v.Bench, v.Stage.over(c, v.Bench))
 	if bench.Trouble(err) != "" {
 		return nil
 	}
@@ -94,22 +102,31 @@ func (s *Server) JudgeLater(c *gin.Context, v *View) error {
 	return nil
 }
 
-// top measures what the line at the top and the deck show.
-func (s *Server) top(c *gin.Context, v *View) error {
+// top is what the line at the top and the deck show; it is measured beside the sheet, of values: no request, no page.
+type top struct {
+	deck   deckView
+	levels mix.Loud
+}
+
+// measureTop begins to measure the top of a page; what is there when the group has ended goes into the page then.
+func (s *Server) measureTop(c *gin.Context, v *View, g *group.Group) (*top, error) {
 	l, err := v.listens(c, nil)
 	if err != nil { // of a cookie that is none of ours
 		l = listening{Solo: mix.SoloBoth, Loop: v.Win}
 	}
-	ctx := c.Request.Context()
-	var g group.Group // they share renders through the cache, and the processors
-	g.Go(func() error { return s.fillDeck(c, v, l) })
+	match, err := s.fillDeck(c, v, l)
+	if err != nil {
+		return nil, err
+	}
+	out, ctx, on := &top{deck: v.Deck}, c.Request.Context(), v.Bench
+	g.Go(func() error { return match(ctx, &out.deck) }) // they share renders through the cache, and the processors
 	if len(v.Stems) > 0 {
 		g.Go(func() (err error) {
-			v.Levels, err = v.Bench.Loudness(ctx, mix.SoloAll)
+			out.levels, err = on.Loudness(ctx, mix.SoloAll)
 			return err
 		})
 	}
-	return g.Wait()
+	return out, nil
 }
 
 // show writes a stage: the whole page, or for htmx the sheet and what else changed with it.
@@ -133,8 +150,10 @@ func (s *Server) show(c *gin.Context, status int, song *store.Song, stage string
 // fill measures what a page shows, and draws its sheet.
 func (s *Server) fill(c *gin.Context, v *View) error {
 	var g group.Group
-	g.Go(func() error { return s.top(c, v) })
-	err := s.judge(c, v)
+	above, err := s.measureTop(c, v, &g)
+	if err == nil {
+		err = s.judge(c, v)
+	}
 	var data any
 	part := v.Stage.Key
 	if err == nil && len(v.Stems) == 0 && !v.Stage.Bare {
@@ -148,6 +167,7 @@ func (s *Server) fill(c *gin.Context, v *View) error {
 	if err != nil {
 		return err
 	}
+	v.Deck, v.Levels = above.deck, above.levels
 	v.Sheet, err = s.Part(part, data)
 	return err
 }

@@ -11,6 +11,7 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
 	"mellowthump/core/group"
+	"mellowthump/core/mix"
 )
 
 // marks answers with the marks of all stages. What was counted for this revision is not counted again.
@@ -22,7 +23,9 @@ func (s *Server) marks(c *gin.Context) {
 	var g group.Group
 	for i := range v.Rail {
 		if r := &v.Rail[i]; r.Judged && r.Rev != v.Rev {
-			g.Go(func() error { return s.countStage(c, v.Bench, v.ID, v.Rev, r) })
+			stage := s.stageOf(r.Key)
+			over := stage.over(c, v.Bench)
+			g.Go(func() error { return s.countStage(c.Request.Context(), stage, v.Bench, over, v.ID, v.Rev, r) })
 		}
 	}
 	if err := g.Wait(); err != nil {
@@ -33,10 +36,9 @@ func (s *Server) marks(c *gin.Context) {
 }
 
 // countStage judges one stage and counts what is open.
-func (s *Server) countStage(c *gin.Context, b *bench.Bench, song string, rev int64, r *railItem) error {
-	stage := s.stageOf(r.Key)
+func (s *Server) countStage(ctx context.Context, stage *Stage, b *bench.Bench, over mix.Window, song string, rev int64, r *railItem) error {
 	var all []find.Finding
-	err := group.Try(func() (err error) { all, err = stage.Findings(c, b); return err })
+	err := group.Try(func() (err error) { all, err = stage.Findings(ctx, b, over); return err })
 	m := mark{Rev: rev}
 	switch {
 	case group.Stopped(err): // its own page says so
@@ -49,7 +51,7 @@ func (s *Server) countStage(c *gin.Context, b *bench.Bench, song string, rev int
 		m.Count = find.Count(open)
 		m.Settled = m.Count == 0
 	}
-	s.note(c.Request.Context(), song, r.Key, m)
+	s.note(ctx, song, r.Key, m)
 	r.mark = m
 	return nil
 }

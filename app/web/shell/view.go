@@ -26,9 +26,11 @@ type Stage struct {
 
 	// Ask words the question for a song; nil: Question.
 	Ask func(*View) string
-	// Findings judges the song; nil: the stage judges nothing. Where kick and bass cannot be judged, the error says why
-	// (bench.Trouble).
-	Findings func(c *gin.Context, b *bench.Bench) ([]find.Finding, error)
+	// Findings judges the song, over the window where a page may choose one; nil: the stage judges nothing. Where kick and bass
+	// cannot be judged, the error says why (bench.Trouble).
+	Findings func(ctx context.Context, b *bench.Bench, over mix.Window) ([]find.Finding, error)
+	// Over is the window that is asked for; nil: the loop.
+	Over func(c *gin.Context, b *bench.Bench) mix.Window
 	// Later says that its findings take long: its page does not wait for them, but brings them after (JudgeLater), and the
 	// rail shows what was last found.
 	Later bool

@@ -1,11 +1,14 @@
 package width
 
 import (
+	"context"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
+	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
@@ -14,7 +17,7 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "width", Name: "Width", Question: "Is the low end mono, does anything cancel when summed?",
-		Findings: func(c *gin.Context, b *bench.Bench) ([]find.Finding, error) { return b.Width(c.Request.Context()) },
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Width(ctx) },
 		Later:    true,
 		Sheet:    h.sheet,
 		Before:   session.Song.Unwidened, BeforeName: "before Width's moves",
