@@ -74,7 +74,7 @@ func (b *Bench) lowered(ctx context.Context, alone *session.Song) (*body.Lowered
 		plain.Stems = append(plain.Stems, st)
 	}
 	target := alone.Targets.Clearance
-	return mix.Cached(b.Renderer.Cache, mix.Key("lowered", plain.Stems, plain.Buses, plain.Master, b.Loop, target), func() (*body.Lowered, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("lowered", plain.Stems, plain.Buses, plain.Master, b.Loop, target), func() (*body.Lowered, int, error) {
 		mix.Doing(ctx, "Lowering what lasts")
 		l, err := body.LowerSustained(ctx, b.Renderer, &plain, b.Loop, target)
 		return l, 4096, err

@@ -40,22 +40,51 @@ type Bench struct {
 	ledger map[mix.Window]*once[*levels.Ledger]
 }
 
-// once works something out the first time it is asked; what failed because the asker went away is tried again.
+// once works something out the first time it is asked; what failed because the asker went away is tried again. Who waits for
+// another's work leaves with the context.
 type once[T any] struct {
 	mu    sync.Mutex
+	busy  chan struct{} // is closed when the work has ended; nil: nobody is at it
 	done  bool
 	value T
 	err   error
 }
 
-func (o *once[T]) get(f func() (T, error)) (T, error) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	if !o.done {
-		o.value, o.err = f()
-		o.done = !errors.Is(o.err, context.Canceled)
+func (o *once[T]) get(ctx context.Context, f func() (T, error)) (T, error) {
+	for {
+		o.mu.Lock()
+		if o.done {
+			defer o.mu.Unlock()
+			return o.value, o.err
+		}
+		busy := o.busy
+		if busy == nil {
+			o.busy = make(chan struct{})
+			o.mu.Unlock()
+			return o.work(f)
+		}
+		o.mu.Unlock()
+		select {
+		case <-busy:
+		case <-ctx.Done():
+			var none T
+			return none, ctx.Err()
+		}
 	}
-	return o.value, o.err
+}
+
+func (o *once[T]) work(f func() (T, error)) (value T, err error) {
+	done := false
+	defer func() { // also where it panics: the next one tries
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		o.value, o.err, o.done = value, err, done && !errors.Is(err, context.Canceled)
+		close(o.busy)
+		o.busy = nil
+	}()
+	value, err = f()
+	done = true
+	return value, err
 }
 
 // New puts a song on the bench. facts are those of its stems' files.
@@ -130,7 +159,7 @@ func (b *Bench) energy(from, to float64) float64 {
 
 // Pair judges kick and bass over the loop, before and after the ducks. Where they cannot be judged, Trouble says why.
 func (b *Bench) Pair(ctx context.Context) (*duck.State, error) {
-	return b.pair.get(func() (*duck.State, error) { return duck.Measure(ctx, b.Renderer, b.Song, b.Loop) })
+	return b.pair.get(ctx, func() (*duck.State, error) { return duck.Measure(ctx, b.Renderer, b.Song, b.Loop) })
 }
 
 // Trouble says in the user's words why kick and bass cannot be judged; empty for other errors.
@@ -166,7 +195,7 @@ type Agreement struct {
 
 // Agreement works it out; the error is that of Pair where kick and bass cannot be judged.
 func (b *Bench) Agreement(ctx context.Context) (*Agreement, error) {
-	return b.agree.get(func() (*Agreement, error) {
+	return b.agree.get(ctx, func() (*Agreement, error) {
 		st, err := b.Pair(ctx)
 		if err != nil {
 			return nil, err
@@ -180,7 +209,7 @@ func (b *Bench) agreement(ctx context.Context, st *duck.State) (*Agreement, erro
 	rate := float64(b.Song.Rate)
 	a.Notes = pocket.Notes(a.Line, st.After.Hits, float64(b.Loop.From)/rate, float64(b.Loop.To)/rate)
 	var err error
-	a.Nudge, err = mix.Cached(b.Renderer.Cache, mix.Key("nudge", st.Without.Key()), func() (*pocket.Nudge, int, error) {
+	a.Nudge, err = mix.Cached(ctx, b.Renderer.Cache, mix.Key("nudge", st.Without.Key()), func() (*pocket.Nudge, int, error) {
 		n, err := pocket.FindNudge(st.Without.Meter, st.Without.Bass)
 		return n, 8192, err
 	})
@@ -191,12 +220,12 @@ func (b *Bench) agreement(ctx context.Context, st *duck.State) (*Agreement, erro
 	if a.Layers, err = pocket.Layers(ctx, b.Renderer, b.Song, mix.Window{From: b.Loop.From, To: b.Loop.To + pad}); err != nil {
 		return nil, err
 	}
-	a.Spread, a.Steps = pocket.LevelSteps(a.Line, st.Without.Bass20(b.Renderer), float64(st.Without.Meter.Offset)/rate)
+	a.Spread, a.Steps = pocket.LevelSteps(a.Line, st.Without.Bass20(ctx, b.Renderer), float64(st.Without.Meter.Offset)/rate)
 	if b.Song.Leader == session.BassLeads {
-		if a.Led, err = duck.Lead(b.Renderer, st.Without, st.Before, a.Line); err != nil {
+		if a.Led, err = duck.Lead(ctx, b.Renderer, st.Without, st.Before, a.Line); err != nil {
 			return nil, err
 		}
-		a.Lead, err = duck.Lead(b.Renderer, st.Pair, st.After, a.Line)
+		a.Lead, err = duck.Lead(ctx, b.Renderer, st.Pair, st.After, a.Line)
 	}
 	return a, err
 }
@@ -219,7 +248,7 @@ func (b *Bench) Ledger(ctx context.Context, w mix.Window) (*levels.Ledger, error
 		b.ledger[w] = o
 	}
 	b.mu.Unlock()
-	return o.get(func() (*levels.Ledger, error) { return levels.Measure(ctx, b.Renderer, b.Song, w) })
+	return o.get(ctx, func() (*levels.Ledger, error) { return levels.Measure(ctx, b.Renderer, b.Song, w) })
 }
 
 // Loudness measures a solo over the loop.

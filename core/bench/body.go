@@ -30,7 +30,7 @@ func (b *Bench) Steady(ctx context.Context, p body.Part, school body.School) (*b
 	plain := b.Song.Unsteadied().Undriven() // what is added over 120 Hz weighs nothing
 	target := b.Song.BodyRules().Spread
 	key := mix.Key("steady", plain.Stems, plain.Triggers, p, b.Loop, school, target)
-	return mix.Cached(b.Renderer.Cache, key, func() (*body.Steadied, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, key, func() (*body.Steadied, int, error) {
 		if school == body.Own {
 			mix.Doing(ctx, "Weighing "+p.Name+" over the whole song")
 			w, err := body.WeighWhole(ctx, b.Renderer, &plain, p, b.Line(), b.Whole())
@@ -45,7 +45,11 @@ func (b *Bench) Steady(ctx context.Context, p body.Part, school body.School) (*b
 		if err != nil || len(w.Items) < 2 {
 			return nil, 0, err
 		}
-		s, err := body.ByCompressor(ctx, b.Renderer, &plain, w, b.Line(), b.Loop, target, b.lowHz(p))
+		hz, err := b.lowHz(p)
+		if err != nil {
+			return nil, 0, err
+		}
+		s, err := body.ByCompressor(ctx, b.Renderer, &plain, w, b.Line(), b.Loop, target, hz)
 		return s, 4096, err
 	})
 }
@@ -54,7 +58,7 @@ func (b *Bench) Steady(ctx context.Context, p body.Part, school body.School) (*b
 func (b *Bench) Shape(ctx context.Context, p body.Part) (*body.Shaped, error) {
 	plain := b.Song.Unshaped()
 	asked := b.Song.BodyRules().Attack
-	return mix.Cached(b.Renderer.Cache, mix.Key("shape", plain.Stems, plain.Triggers, p, b.Loop, asked), func() (*body.Shaped, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("shape", plain.Stems, plain.Triggers, p, b.Loop, asked), func() (*body.Shaped, int, error) {
 		mix.Doing(ctx, "Shaping "+p.Name)
 		s, err := body.Shape(ctx, b.Renderer, &plain, p, b.Line(), b.Loop, asked)
 		return s, 4096, err
@@ -84,7 +88,7 @@ func (b *Bench) Drive(ctx context.Context, s device.Device) (*body.Driven, error
 		return nil, err
 	}
 	playback := b.Song.RoomRules().Playback
-	return mix.Cached(b.Renderer.Cache, mix.Key("drive", key, s, b.Line(), playback), func() (*body.Driven, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("drive", key, s, b.Line(), playback), func() (*body.Driven, int, error) {
 		mix.Doing(ctx, "Looking for the least drive")
 		d, err := body.LeastDrive(ctx, b.Renderer, &plain, b.Line(), b.Loop, s, playback)
 		return d, 4096, err
@@ -93,7 +97,7 @@ func (b *Bench) Drive(ctx context.Context, s device.Device) (*body.Driven, error
 
 // lowHz is where the low end of a part lies, Hz: the kick's fundamental, the commonest note of the bass by its length; 0 for
 // others.
-func (b *Bench) lowHz(p body.Part) float64 {
+func (b *Bench) lowHz(p body.Part) (float64, error) {
 	switch p.ID {
 	case body.Kick:
 		return b.KickHz()
@@ -104,9 +108,9 @@ func (b *Bench) lowHz(p body.Part) float64 {
 				most, hz = length[n.Note], n.Hz
 			}
 		}
-		return hz
+		return hz, nil
 	}
-	return 0
+	return 0, nil
 }
 
 // ofPart is what is told about one part: a soft attack, hits or notes that weigh unalike.

@@ -23,7 +23,7 @@ func (b *Bench) soundOf(ctx context.Context, song *session.Song) (compare.Sound,
 	if err != nil {
 		return compare.Sound{}, err
 	}
-	return mix.Cached(b.Renderer.Cache, mix.Key("compared", id), func() (compare.Sound, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("compared", id), func() (compare.Sound, int, error) {
 		s, err := compare.OfSource(ctx, audio.Memory{Buffer: x})
 		return s, 2048, err
 	})
@@ -31,7 +31,7 @@ func (b *Bench) soundOf(ctx context.Context, song *session.Song) (compare.Sound,
 
 // ReferenceSound is what a finished track is, over the stretch that was chosen of it.
 func (b *Bench) ReferenceSound(ctx context.Context, ref session.Reference) (compare.Sound, error) {
-	return mix.Cached(b.Renderer.Cache, mix.Key("reference", ref.Audio, ref.Stretch), func() (compare.Sound, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("reference", ref.Audio, ref.Stretch), func() (compare.Sound, int, error) {
 		mix.Doing(ctx, "Listening to "+ref.Name)
 		src, closeFile, err := b.opened(ref)
 		if err != nil {

@@ -27,7 +27,7 @@ func (b *Bench) Devices(ctx context.Context) ([]OnDevice, error) {
 	if err != nil {
 		return nil, err
 	}
-	all, err := mix.Cached(b.Renderer.Cache, mix.Key("vanished", key, playback, hits), func() ([]compare.Vanished, int, error) {
+	all, err := mix.Cached(ctx, b.Renderer.Cache, mix.Key("vanished", key, playback, hits), func() ([]compare.Vanished, int, error) {
 		mix.Doing(ctx, "Listening to every stem on every stand-in")
 		var parts []compare.Part
 		if err := b.alone(ctx, b.Loop, func(st *session.Stem, _ string, x audio.Buffer) error {

@@ -119,7 +119,7 @@ func (b *Bench) landed(ctx context.Context, st *session.Stem, now, of string, pl
 		}
 	}
 	key := mix.Key("landed", of, now, b.Song.Rate, planned.Moves, plan.Gains, hits, heard)
-	res, err := mix.Cached(b.Renderer.Cache, key, func() (*landed.Result, int, error) {
+	res, err := mix.Cached(ctx, b.Renderer.Cache, key, func() (*landed.Result, int, error) {
 		mix.Doing(ctx, "Comparing the bounce with what was planned")
 		var best *landed.Result
 		parts := float64(len(landedOver) * len(songs))

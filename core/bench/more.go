@@ -17,7 +17,7 @@ func (b *Bench) plainKey(s *session.Song, more ...any) string {
 // Stack compares the layers of a role; nil where it has fewer than two.
 func (b *Bench) Stack(ctx context.Context, role session.Role) (*body.Stack, error) {
 	plain := b.Song.Unlike(session.BodyHand).Unlike(session.BodyTurn)
-	s, err := mix.Cached(b.Renderer.Cache, b.plainKey(&plain, "stack", role), func() (*body.Stack, int, error) {
+	s, err := mix.Cached(ctx, b.Renderer.Cache, b.plainKey(&plain, "stack", role), func() (*body.Stack, int, error) {
 		mix.Doing(ctx, "Comparing layers")
 		s, err := body.StackOf(ctx, b.Renderer, &plain, role, b.Loop)
 		return s, 4096, err
@@ -41,7 +41,7 @@ var LayeredRoles = []session.Role{session.Kick, session.Snare}
 // Glue fits a compressor to a bus or to the mix; nil where nothing is to be held together.
 func (b *Bench) Glue(ctx context.Context, at session.At) (*body.Glued, error) {
 	plain := b.Song.Unlike(session.BodyGlue)
-	return mix.Cached(b.Renderer.Cache, b.plainKey(&plain, "glue", at), func() (*body.Glued, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, b.plainKey(&plain, "glue", at), func() (*body.Glued, int, error) {
 		mix.Doing(ctx, "Fitting a glue")
 		g, err := body.Glue(ctx, b.Renderer, &plain, at, b.Loop)
 		return g, 4096, err
@@ -51,7 +51,7 @@ func (b *Bench) Glue(ctx context.Context, at session.At) (*body.Glued, error) {
 // ToBands fits the compression in three bands to a place; nil where nothing sounds.
 func (b *Bench) ToBands(ctx context.Context, at session.At, depth float64) (*body.Banded, error) {
 	plain := b.Song.Unlike(session.BodyBands)
-	return mix.Cached(b.Renderer.Cache, b.plainKey(&plain, "bands", at, depth), func() (*body.Banded, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, b.plainKey(&plain, "bands", at, depth), func() (*body.Banded, int, error) {
 		mix.Doing(ctx, "Looking for the middles of three bands")
 		g, err := body.ToBands(ctx, b.Renderer, &plain, at, depth, b.Loop)
 		return g, 4096, err
@@ -64,9 +64,13 @@ func (b *Bench) Under(ctx context.Context, db float64, lift bool) (*body.Under, 
 	if lift {
 		plain = b.Song.Unlike(session.BodyLift)
 	}
-	return mix.Cached(b.Renderer.Cache, b.plainKey(&plain, "under", db, lift, b.KickHz()), func() (*body.Under, int, error) {
+	hz, err := b.KickHz()
+	if err != nil {
+		return nil, err
+	}
+	return mix.Cached(ctx, b.Renderer.Cache, b.plainKey(&plain, "under", db, lift, hz), func() (*body.Under, int, error) {
 		mix.Doing(ctx, "Weighing what is put under the kick")
-		u, err := body.UnderKick(ctx, b.Renderer, &plain, b.KickHz(), db, lift, b.Loop)
+		u, err := body.UnderKick(ctx, b.Renderer, &plain, hz, db, lift, b.Loop)
 		return u, 4096, err
 	})
 }
@@ -74,7 +78,7 @@ func (b *Bench) Under(ctx context.Context, db float64, lift bool) (*body.Under, 
 // Fall lets the notes of the bass fall by a law; nil where it has none.
 func (b *Bench) Fall(ctx context.Context, law move.Drop) (*body.Fall, error) {
 	plain := b.Song.Unlike(session.BodyFall)
-	return mix.Cached(b.Renderer.Cache, b.plainKey(&plain, "fall", law, b.Line()), func() (*body.Fall, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, b.plainKey(&plain, "fall", law, b.Line()), func() (*body.Fall, int, error) {
 		mix.Doing(ctx, "Letting the notes fall")
 		f, err := body.FallBy(ctx, b.Renderer, &plain, b.Line(), law, b.Loop)
 		return f, 65536, err

@@ -57,7 +57,7 @@ func (b *Bench) Solve(ctx context.Context, asked session.Print) (*print.Solved, 
 	if err != nil {
 		return nil, err
 	}
-	return mix.Cached(b.Renderer.Cache, mix.Key("solved", id, hits, asked, b.Song.Master.Fader), func() (*print.Solved, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("solved", id, hits, asked, b.Song.Master.Fader), func() (*print.Solved, int, error) {
 		mix.Doing(ctx, "Looking for the split that harms the attack least")
 		s, err := print.Solve(ctx, x, lead, hits, asked, b.Song.Master.Fader)
 		return s, 4096, err
@@ -74,7 +74,7 @@ func (b *Bench) Costs(ctx context.Context, asked session.Print) ([]print.Cost, e
 	if err != nil {
 		return nil, err
 	}
-	return mix.Cached(b.Renderer.Cache, mix.Key("costs", id, hits, asked.School, asked.Ceiling), func() ([]print.Cost, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("costs", id, hits, asked.School, asked.Ceiling), func() ([]print.Cost, int, error) {
 		mix.Doing(ctx, "Finding what loudness costs")
 		c, err := print.Curve(ctx, x, lead, hits, asked)
 		return c, 2048, err
@@ -122,7 +122,7 @@ func (b *Bench) Printed(ctx context.Context) (*Printed, error) {
 	}
 	chain, drive := b.plainChain()
 	ceiling := b.Song.PrintRules().Ceiling
-	return mix.Cached(b.Renderer.Cache, mix.Key("printed", id, hits, chain, ceiling), func() (*Printed, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("printed", id, hits, chain, ceiling), func() (*Printed, int, error) {
 		plain, err := print.Run(nil, x, lead)
 		if err != nil {
 			return nil, 0, err
@@ -138,7 +138,11 @@ func (b *Bench) Printed(ctx context.Context) (*Printed, error) {
 			}
 		}
 		out := &Printed{Before: plain.Measure(hits), Now: r.Measure(hits), Drive: drive}
-		if hz := b.KickHz(); hz > 0 {
+		hz, err := b.KickHz()
+		if err != nil {
+			return nil, 0, err
+		}
+		if hz > 0 {
 			out.Before.Clearance, out.Now.Clearance = print.Clearance(low, r, hits, lead, hz)
 		}
 		out.Hits = print.Hits(x, low, r, hits, lead, drive, ceiling)
@@ -176,7 +180,7 @@ func (b *Bench) Who(ctx context.Context) (*print.Work, []*session.Stem, error) {
 	}); err != nil {
 		return nil, nil, err
 	}
-	w, err := mix.Cached(b.Renderer.Cache, mix.Key("who", id, chain), func() (*print.Work, int, error) {
+	w, err := mix.Cached(ctx, b.Renderer.Cache, mix.Key("who", id, chain), func() (*print.Work, int, error) {
 		mix.Doing(ctx, "Leaving out one stem after the other")
 		w, err := print.Who(ctx, x, parts, chain, lead)
 		return w, 4096, err

@@ -24,7 +24,7 @@ func (b *Bench) opened(ref session.Reference) (audio.Source, func() error, error
 // ReferenceLoop is a finished track from the start of its stretch on, as long as a window, at the song's rate, made to go
 // round; where it is shorter, it begins again.
 func (b *Bench) ReferenceLoop(ctx context.Context, ref session.Reference, w mix.Window) (audio.Buffer, error) {
-	return mix.Cached(b.Renderer.Cache, mix.Key("reference loop", ref.Audio, ref.Stretch, w.Frames(), b.Song.Rate), func() (audio.Buffer, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("reference loop", ref.Audio, ref.Stretch, w.Frames(), b.Song.Rate), func() (audio.Buffer, int, error) {
 		if err := ctx.Err(); err != nil {
 			return audio.Buffer{}, 0, err
 		}
@@ -45,7 +45,7 @@ func (b *Bench) ReferenceLoop(ctx context.Context, ref session.Reference, w mix.
 
 // LoudestOf is the loudest stretch of a finished track of so many seconds.
 func (b *Bench) LoudestOf(ctx context.Context, ref session.Reference, seconds float64) (session.Span, error) {
-	return mix.Cached(b.Renderer.Cache, mix.Key("loudest", ref.Audio, seconds), func() (session.Span, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("loudest", ref.Audio, seconds), func() (session.Span, int, error) {
 		src, closeFile, err := b.Renderer.Library.Open(ref.Audio)
 		if err != nil {
 			return session.Span{}, 0, err
@@ -66,7 +66,7 @@ func (b *Bench) Kicks(ctx context.Context, ref session.Reference) (own, other co
 	if err != nil {
 		return own, other, err
 	}
-	if own, err = mix.Cached(b.Renderer.Cache, mix.Key("own kick", id, now.Loudness), func() (compare.FreeKick, int, error) {
+	if own, err = mix.Cached(ctx, b.Renderer.Cache, mix.Key("own kick", id, now.Loudness), func() (compare.FreeKick, int, error) {
 		k, err := compare.FreeKicks(ctx, audio.Memory{Buffer: x}, now.Loudness)
 		return k, 64, err
 	}); err != nil {
@@ -76,7 +76,7 @@ func (b *Bench) Kicks(ctx context.Context, ref session.Reference) (own, other co
 	if err != nil {
 		return own, other, err
 	}
-	other, err = mix.Cached(b.Renderer.Cache, mix.Key("free kick", ref.Audio, ref.Stretch), func() (compare.FreeKick, int, error) {
+	other, err = mix.Cached(ctx, b.Renderer.Cache, mix.Key("free kick", ref.Audio, ref.Stretch), func() (compare.FreeKick, int, error) {
 		src, closeFile, err := b.opened(ref)
 		if err != nil {
 			return compare.FreeKick{}, 0, err

@@ -27,12 +27,12 @@ func (b *Bench) RoomWindow() mix.Window {
 
 // Cellar measures what lies under kick and bass in the loop.
 func (b *Bench) Cellar(ctx context.Context) (*room.Cellar, error) {
-	return b.cellar.get(func() (*room.Cellar, error) { return room.Measure(ctx, b.Renderer, b.Song, b.RoomWindow()) })
+	return b.cellar.get(ctx, func() (*room.Cellar, error) { return room.Measure(ctx, b.Renderer, b.Song, b.RoomWindow()) })
 }
 
 // Cuts works out what of each stem may go unheard in the loop. It takes long the first time.
 func (b *Bench) Cuts(ctx context.Context) ([]room.Cut, error) {
-	return b.cuts.get(func() ([]room.Cut, error) { return room.Cuts(ctx, b.Renderer, b.Song, b.RoomWindow()) })
+	return b.cuts.get(ctx, func() ([]room.Cut, error) { return room.Cuts(ctx, b.Renderer, b.Song, b.RoomWindow()) })
 }
 
 // Room is what is told about the room under and around kick and bass in the loop. It takes long the first time.
@@ -69,24 +69,24 @@ func (b *Bench) Room(ctx context.Context) ([]find.Finding, error) {
 
 // Crowd is every stem in the loop as it is heard: who covers whom. It takes long the first time.
 func (b *Bench) Crowd(ctx context.Context) (*room.Crowd, error) {
-	return b.crowd.get(func() (*room.Crowd, error) { return room.Gather(ctx, b.Renderer, b.Song, b.RoomWindow()) })
+	return b.crowd.get(ctx, func() (*room.Crowd, error) { return room.Gather(ctx, b.Renderer, b.Song, b.RoomWindow()) })
 }
 
 // Rolls renders the schools of rolling kick and bass off from below, over the loop.
 func (b *Bench) Rolls(ctx context.Context) ([]room.Roll, error) {
-	return b.rolls.get(func() ([]room.Roll, error) {
-		return room.Rolls(ctx, b.Renderer, b.Song, b.RoomWindow(), b.KickHz(), b.Line())
+	return b.rolls.get(ctx, func() ([]room.Roll, error) {
+		hz, err := b.KickHz()
+		if err != nil {
+			return nil, err
+		}
+		return room.Rolls(ctx, b.Renderer, b.Song, b.RoomWindow(), hz, b.Line())
 	})
 }
 
-// KickHz is the kick's fundamental, Hz; 0 where it has none.
-func (b *Bench) KickHz() float64 {
+// KickHz is the kick's fundamental, Hz; 0 where it has none, or where there is no kick.
+func (b *Bench) KickHz() (float64, error) {
 	if b.Song.TriggerStem() == nil {
-		return 0
+		return 0, nil
 	}
-	hz, err := b.Renderer.KickHz(b.Song)
-	if err != nil {
-		return 0
-	}
-	return hz
+	return b.Renderer.KickHz(b.Song)
 }

@@ -60,7 +60,7 @@ func (b *Bench) Turns(ctx context.Context, ref session.Reference) ([]Turned, err
 	var stems []*session.Stem
 	var bands [][]meter.Figure
 	if err := b.alone(ctx, b.Loop, func(st *session.Stem, key string, x audio.Buffer) error {
-		s, err := mix.Cached(b.Renderer.Cache, mix.Key("stem spectrum", key), func() (meter.Spectrum, int, error) {
+		s, err := mix.Cached(ctx, b.Renderer.Cache, mix.Key("stem spectrum", key), func() (meter.Spectrum, int, error) {
 			s, err := meter.MeasureSpectrum(audio.Memory{Buffer: x})
 			return s, 1024, err
 		})

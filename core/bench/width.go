@@ -35,7 +35,7 @@ func (b *Bench) measured(ctx context.Context, song *session.Song, at session.At)
 	if err != nil {
 		return width.Figures{}, x, "", err
 	}
-	f, err := mix.Cached(b.Renderer.Cache, mix.Key("width", key), func() (width.Figures, int, error) {
+	f, err := mix.Cached(ctx, b.Renderer.Cache, mix.Key("width", key), func() (width.Figures, int, error) {
 		f := width.Measure(x)
 		return f, 4096, nil
 	})
@@ -68,7 +68,7 @@ func (b *Bench) Between(ctx context.Context, at session.At) (width.Row, error) {
 	}
 	c := corner{ok: true}
 	if !out.Before.Safe(target) {
-		c, err = mix.Cached(b.Renderer.Cache, mix.Key("side corner", key, target), func() (corner, int, error) {
+		c, err = mix.Cached(ctx, b.Renderer.Cache, mix.Key("side corner", key, target), func() (corner, int, error) {
 			mix.Doing(ctx, "Looking for the lowest corner of "+name)
 			hz, ok := width.Corner(x, target)
 			return corner{hz, ok}, 16, nil
@@ -87,7 +87,7 @@ func (b *Bench) lowSide(ctx context.Context, stem string) (meter.Figure, error) 
 	if err != nil || len(x.Ch) < 2 {
 		return meter.None, err
 	}
-	return mix.Cached(b.Renderer.Cache, mix.Key("low side", key), func() (meter.Figure, int, error) {
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("low side", key), func() (meter.Figure, int, error) {
 		side := make([]float32, x.Frames())
 		for i, l := range x.Ch[0] {
 			side[i] = (l - x.Ch[1][i]) / 2

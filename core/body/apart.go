@@ -37,7 +37,7 @@ func OfParts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 		return out, err
 	}
 	out.Pair = p
-	if out.Hits, err = r.Figures(p); err != nil {
+	if out.Hits, err = r.Figures(ctx, p); err != nil {
 		return out, err
 	}
 	l, err := r.Loudness(ctx, song, mix.SoloAll, w)

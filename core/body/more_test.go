@@ -214,7 +214,7 @@ func TestFallBy(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h, err := r.Figures(p)
+	h, err := r.Figures(t.Context(), p)
 	if err != nil || math.Abs(float64(h.ClearanceP10-f.Before.ClearanceP10-f.Clearance)) > 0.01 {
 		t.Errorf("said %.2f, is %.2f (%v)", float64(f.Clearance), float64(h.ClearanceP10-f.Before.ClearanceP10), err)
 	}

@@ -76,7 +76,7 @@ func Listen(ctx context.Context, r *mix.Renderer, song *session.Song, line []met
 	if err != nil {
 		return nil, err
 	}
-	return mix.Cached(r.Cache, mix.Key("on speaker", key, s, playback, line), func() (*OnSpeaker, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("on speaker", key, s, playback, line), func() (*OnSpeaker, int, error) {
 		var ears [2]audio.Buffer // the bass, the rest
 		var plain audio.Buffer
 		for k, bass := range []bool{true, false} {

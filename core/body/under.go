@@ -143,7 +143,7 @@ func FallBy(ctx context.Context, r *mix.Renderer, song *session.Song, line []met
 		if err != nil {
 			return out, ctx.Err() // nothing to hold it against
 		}
-		if *x.to, err = r.Figures(p); err != nil {
+		if *x.to, err = r.Figures(ctx, p); err != nil {
 			return nil, err
 		}
 	}

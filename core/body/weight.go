@@ -167,7 +167,7 @@ func Weigh(ctx context.Context, r *mix.Renderer, song *session.Song, p Part, lin
 	if err != nil {
 		return nil, err
 	}
-	return mix.Cached(r.Cache, mix.Key("weights", key, p, inside), func() (*Weights, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("weights", key, p, inside), func() (*Weights, int, error) {
 		b, _, err := r.Solo(mix.Passing(ctx), &c, mix.SoloAll, in)
 		if err != nil {
 			return nil, 0, err

@@ -55,21 +55,21 @@ func ComeBack(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Wi
 	}
 	a := &Achieved{}
 	var was meter.HitFigures
-	if was, err = r.Figures(before); err != nil {
+	if was, err = r.Figures(ctx, before); err != nil {
 		return nil, err
 	}
 	p, err := r.Pair(ctx, &planned, w)
 	if err != nil {
 		return nil, err
 	}
-	if a.Plan, err = r.Figures(p); err != nil {
+	if a.Plan, err = r.Figures(ctx, p); err != nil {
 		return nil, err
 	}
 	n, err := r.Pair(ctx, &now, w)
 	if err != nil {
 		return nil, err
 	}
-	if a.Now, err = r.Figures(n); err != nil {
+	if a.Now, err = r.Figures(ctx, n); err != nil {
 		return nil, err
 	}
 	plainMono, err := before.Mono()

@@ -158,11 +158,11 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 		c.Duck.BackBefore, c.Duck.Steepest = ro.Back == ro.Of, ro.Steepest
 	}
 	if song.Leader == session.BassLeads {
-		before, err := Lead(r, state.Without, state.Before, line)
+		before, err := Lead(ctx, r, state.Without, state.Before, line)
 		if err != nil {
 			return nil, err
 		}
-		after, err := Lead(r, state.Pair, state.After, line)
+		after, err := Lead(ctx, r, state.Pair, state.After, line)
 		if err != nil {
 			return nil, err
 		}

@@ -175,7 +175,7 @@ func BenchmarkFitSchools(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	before, _ := r.Figures(p)
+	before, _ := r.Figures(b.Context(), p)
 	key, _, _ := r.Key(context.Background(), &s, session.KickTrigger, p.Wide())
 	goal := Goal{Clearance: 8, MaxDepth: 12}
 	for b.Loop() { // as FitSchools does it, with nothing kept
@@ -405,7 +405,7 @@ func TestKeyedFitIsTheLeast(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	before, _ := r.Figures(p)
+	before, _ := r.Figures(t.Context(), p)
 	energy, _ := p.Meter.LowEnergy(p.Bass)
 	carried := func(d *move.Duck) (clear, loss, deep float64, back bool) {
 		t.Helper()

@@ -261,7 +261,7 @@ func FitSongLead(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 		return Fitted{}, err
 	}
 	goal := goalOf(ctx, song)
-	return mix.Cached(r.Cache, mix.Key("fit lead", p.Key(), line, goal), func() (Fitted, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("fit lead", p.Key(), line, goal), func() (Fitted, int, error) {
 		mix.Doing(ctx, "Fitting the kick's tail")
 		f, err := FitLead(p.Meter, p.Bass, line, goal)
 		if f.Duck != nil {
@@ -272,8 +272,8 @@ func FitSongLead(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 }
 
 // Lead returns how the bass leads in a pair, by its line.
-func Lead(r *mix.Renderer, p *mix.Pair, f meter.HitFigures, line []meter.BassNote) (meter.BassLead, error) {
-	return mix.Cached(r.Cache, mix.Key("lead", p.Key(), line), func() (meter.BassLead, int, error) {
+func Lead(ctx context.Context, r *mix.Renderer, p *mix.Pair, f meter.HitFigures, line []meter.BassNote) (meter.BassLead, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("lead", p.Key(), line), func() (meter.BassLead, int, error) {
 		l, err := p.Meter.MeasureLead(p.Bass, line, f)
 		return l, 8 * len(p.Meter.Hits), err
 	})

@@ -113,7 +113,7 @@ func FitSongPerNote(ctx context.Context, r *mix.Renderer, song *session.Song, w 
 		return nil, err
 	}
 	goal := goalOf(ctx, song)
-	return mix.Cached(r.Cache, mix.Key("per note", p.Key(), d, song.BPM, goal, line), func() (*PerNote, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("per note", p.Key(), d, song.BPM, goal, line), func() (*PerNote, int, error) {
 		mix.Doing(ctx, "Trying each note's own depth")
 		n, err := FitPerNote(p.Meter, p.Bass, d, song.BPM, goal, func(at float64) string {
 			for _, n := range line {

@@ -40,7 +40,7 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 	if err != nil {
 		return Fitted{}, err
 	}
-	before, err := r.Figures(p)
+	before, err := r.Figures(ctx, p)
 	if err != nil {
 		return Fitted{}, err
 	}
@@ -53,13 +53,13 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 	if err != nil {
 		return Fitted{}, err
 	}
-	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), keyID, goal, school, filter), func() (Fitted, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("fit", p.Key(), keyID, goal, school, filter), func() (Fitted, int, error) {
 		mix.Doing(ctx, map[string]string{move.CompressorSchool: "Fitting the keyed compressor", move.BandSchool: "Fitting the keyed band dip"}[school])
 		held, err := inHand(key, p.Bass)
 		if err != nil {
 			return Fitted{}, 0, err
 		}
-		low, err := keptTrial(r, p)
+		low, err := keptTrial(ctx, r, p)
 		if err != nil {
 			return Fitted{}, 0, err
 		}

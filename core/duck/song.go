@@ -32,7 +32,7 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	if s.Without, err = r.Pair(ctx, &bypassed, w); err != nil {
 		return nil, err
 	}
-	if s.Before, err = r.Figures(s.Without); err != nil {
+	if s.Before, err = r.Figures(ctx, s.Without); err != nil {
 		return nil, err
 	}
 	s.Pair, s.After = s.Without, s.Before
@@ -45,7 +45,7 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	if s.Pair, err = r.Pair(ctx, song, w); err != nil {
 		return nil, err
 	}
-	if s.After, err = r.Figures(s.Pair); err != nil {
+	if s.After, err = r.Figures(ctx, s.Pair); err != nil {
 		return nil, err
 	}
 	before, err := sides(ctx, r, &bypassed, s.Without, s.Before, w)
@@ -85,7 +85,7 @@ func sides(ctx context.Context, r *mix.Renderer, song *session.Song, p *mix.Pair
 	if song.Ducked() == session.Kick {
 		part = mix.SoloKick
 		var err error
-		s.Low, err = mix.Cached(r.Cache, mix.Key("kick's low end", p.Key()), func() (float64, int, error) {
+		s.Low, err = mix.Cached(ctx, r.Cache, mix.Key("kick's low end", p.Key()), func() (float64, int, error) {
 			e, err := p.Meter.LowEnergy(p.Meter.KickSound())
 			return e, 8, err
 		})
@@ -99,8 +99,8 @@ func sides(ctx context.Context, r *mix.Renderer, song *session.Song, p *mix.Pair
 }
 
 // keptTrial is the trial of a pair: all schools and targets are tried on the same.
-func keptTrial(r *mix.Renderer, p *mix.Pair) (*trial, error) {
-	return mix.Cached(r.Cache, mix.Key("trial", p.Key()), func() (*trial, int, error) {
+func keptTrial(ctx context.Context, r *mix.Renderer, p *mix.Pair) (*trial, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("trial", p.Key()), func() (*trial, int, error) {
 		t, err := lowTrial(p.Meter, p.Bass)
 		if err != nil {
 			return nil, 0, err
@@ -116,18 +116,18 @@ func FitSong(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	if err != nil {
 		return Fitted{}, err
 	}
-	before, err := r.Figures(p)
+	before, err := r.Figures(ctx, p)
 	if err != nil {
 		return Fitted{}, err
 	}
 	goal := goalOf(ctx, song)
-	return mix.Cached(r.Cache, mix.Key("fit", p.Key(), goal), func() (Fitted, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("fit", p.Key(), goal), func() (Fitted, int, error) {
 		mix.Doing(ctx, "Fitting the drawn curve")
 		held, err := inHand(p.Bass)
 		if err != nil {
 			return Fitted{}, 0, err
 		}
-		t, err := keptTrial(r, p)
+		t, err := keptTrial(ctx, r, p)
 		if err != nil {
 			return Fitted{}, 0, err
 		}
@@ -145,9 +145,9 @@ func SongTradeOff(ctx context.Context, r *mix.Renderer, song *session.Song, w mi
 	}
 	goal := goalOf(ctx, song)
 	goal.Clearance = 0 // of no target alone
-	return mix.Cached(r.Cache, mix.Key("trade-off", p.Key(), goal), func() ([]Trade, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("trade-off", p.Key(), goal), func() ([]Trade, int, error) {
 		mix.Doing(ctx, "Weighing what each clearance costs")
-		t, err := keptTrial(r, p)
+		t, err := keptTrial(ctx, r, p)
 		if err != nil {
 			return nil, 0, err
 		}

@@ -23,7 +23,7 @@ func (r *Renderer) BandLevels(ctx context.Context, song *session.Song, stems []*
 	for i, in := range ins {
 		ids[i], places[i] = in.node.id, in.at
 	}
-	return Cached(r.Cache, key("band levels", ids, places, w, bands, frame, share, silent), func() ([]float64, int, error) {
+	return Cached(ctx, r.Cache, key("band levels", ids, places, w, bands, frame, share, silent), func() ([]float64, int, error) {
 		s := newBandFrames(song.Rate, frame, bands)
 		err := pieces(ctx, song.Rate, w, func(ctx context.Context, p Window) error {
 			x, err := r.sum(ctx, ins, song.Rate, p, 1)

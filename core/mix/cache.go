@@ -57,7 +57,7 @@ func (c *Cache) Made() int {
 	return c.made
 }
 
-func (c *Cache) get(key string, build func() (any, int, error)) (any, error) {
+func (c *Cache) get(ctx context.Context, key string, build func() (any, int, error)) (any, error) {
 	for {
 		c.mu.Lock()
 		if e, ok := c.entries[key]; ok {
@@ -71,7 +71,11 @@ func (c *Cache) get(key string, build func() (any, int, error)) (any, error) {
 			break // still locked
 		}
 		c.mu.Unlock()
-		<-m.done
+		select {
+		case <-m.done:
+		case <-ctx.Done(): // who waits may go; the work is another's
+			return nil, ctx.Err()
+		}
 		if !errors.Is(m.err, context.Canceled) {
 			return m.value, m.err
 		}
@@ -144,9 +148,9 @@ func (c *Cache) drop(k *kept, limit, latest int) {
 const entryBytes = 200
 
 // Cached returns the result kept under key, or builds it. bytes is the memory it takes.
-// What comes back is shared: it must not be changed.
-func Cached[T any](c *Cache, key string, build func() (value T, bytes int, err error)) (T, error) {
-	v, err := c.get(key, func() (any, int, error) { return build() })
+// What comes back is shared: it must not be changed. Whoever waits for another's work leaves with the context.
+func Cached[T any](ctx context.Context, c *Cache, key string, build func() (value T, bytes int, err error)) (T, error) {
+	v, err := c.get(ctx, key, func() (any, int, error) { return build() })
 	if err != nil {
 		var zero T
 		return zero, err

@@ -21,7 +21,7 @@ const alikeEnough = 0.9
 // Changed compares two files over their whole length, mono: where they hold the same sound its
 // gain by least squares, else the difference of their RMS levels.
 func (r *Renderer) Changed(ctx context.Context, was, now string, rate int) (Change, error) {
-	return Cached(r.Cache, key("changed", was, now, rate), func() (Change, int, error) {
+	return Cached(ctx, r.Cache, key("changed", was, now, rate), func() (Change, int, error) {
 		n := 0
 		for _, sha := range []string{was, now} {
 			in, closeFile, err := r.Library.Open(sha)

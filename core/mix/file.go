@@ -18,7 +18,7 @@ func (r *Renderer) File(ctx context.Context, sha string, rate int, w Window) ([]
 
 // Loudest is the stretch of a file, of at most so many seconds, in which it sounds most; all of a shorter one.
 func (r *Renderer) Loudest(ctx context.Context, sha string, rate int, seconds float64) (Window, error) {
-	return Cached(r.Cache, key("loudest", sha, rate, seconds), func() (Window, int, error) {
+	return Cached(ctx, r.Cache, key("loudest", sha, rate, seconds), func() (Window, int, error) {
 		in, closeFile, err := r.Library.Open(sha)
 		if err != nil {
 			return Window{}, 0, err

@@ -168,7 +168,7 @@ func (r *Renderer) measured(ctx context.Context, ins []input, rate int, w Window
 	for i, in := range ins {
 		ids[i], places[i] = in.node.id, in.at
 	}
-	return Cached(r.Cache, key("level", ids, places, channels, w), func() (Level, int, error) {
+	return Cached(ctx, r.Cache, key("level", ids, places, channels, w), func() (Level, int, error) {
 		var m *levelMeter
 		err := r.each(ctx, ins, rate, w, channels, func(b audio.Buffer) error {
 			if m == nil {

@@ -220,7 +220,7 @@ func (r *Renderer) heardKey(ctx context.Context, song *session.Song, w Window, c
 		return audio.Buffer{}, "", err
 	}
 	k = key("key heard", k, filter, channels)
-	b, err := Cached(r.Cache, k, func() (audio.Buffer, int, error) {
+	b, err := Cached(ctx, r.Cache, k, func() (audio.Buffer, int, error) {
 		y := append([]float32(nil), x...)
 		dsp.NewFilter(sections).Process(y, y)
 		out := audio.Buffer{Rate: song.Rate}

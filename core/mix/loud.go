@@ -24,7 +24,7 @@ func (r *Renderer) Loudness(ctx context.Context, song *session.Song, solo Solo, 
 	if err != nil {
 		return Loud{meter.None, meter.None}, err
 	}
-	return Cached(r.Cache, key("loud", k), func() (Loud, int, error) {
+	return Cached(ctx, r.Cache, key("loud", k), func() (Loud, int, error) {
 		l, err := r.loudness(ctx, song, solo, w, b)
 		if err != nil {
 			return Loud{meter.None, meter.None}, 0, err
@@ -85,7 +85,7 @@ func (r *Renderer) loudness(ctx context.Context, song *session.Song, solo Solo, 
 	pad := int(lead * float64(song.Rate))
 	wide := Window{w.From - pad, w.To + pad}
 	weighted := func(s sound) (audio.Buffer, error) {
-		return Cached(r.Cache, key("weighted", s.key, pad, w.Frames()), func() (audio.Buffer, int, error) {
+		return Cached(ctx, r.Cache, key("weighted", s.key, pad, w.Frames()), func() (audio.Buffer, int, error) {
 			x := meter.Weighted(s.buf.Slice(pad, pad+w.Frames()))
 			return x, x.Bytes(), nil
 		})

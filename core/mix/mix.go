@@ -111,7 +111,7 @@ func Key(parts ...any) string { return key(parts...) }
 
 // source reads a file's window at the song's rate.
 func (r *Renderer) source(ctx context.Context, sha string, rate int, w Window) (audio.Buffer, error) {
-	return Cached(r.shelf(ctx, rate, w), key("source", sha, rate, w), func() (audio.Buffer, int, error) {
+	return Cached(ctx, r.shelf(ctx, rate, w), key("source", sha, rate, w), func() (audio.Buffer, int, error) {
 		in, closeFile, err := r.open(sha, rate)
 		if err != nil {
 			return audio.Buffer{}, 0, err

@@ -155,7 +155,7 @@ func TestOneChangeRendersOnlyWhatFollows(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := r.Figures(p); err != nil {
+		if _, err := r.Figures(t.Context(), p); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := r.Loudness(context.Background(), &s, SoloAll, w); err != nil {
@@ -219,7 +219,7 @@ func TestLoopAgreesWithSong(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		f, err := r.Figures(p)
+		f, err := r.Figures(t.Context(), p)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -259,10 +259,10 @@ func TestCache(t *testing.T) {
 		return func() (int, int, error) { return v, bytes, nil }
 	}
 	for i := range 5 {
-		if v, err := Cached(c, string(rune('a'+i)), build(i, 40*mb)); v != i || err != nil {
+		if v, err := Cached(t.Context(), c, string(rune('a'+i)), build(i, 40*mb)); v != i || err != nil {
 			t.Fatal(v, err)
 		}
-		if v, err := Cached(c, "figures", build(11, 300)); v != 11 || err != nil {
+		if v, err := Cached(t.Context(), c, "figures", build(11, 300)); v != 11 || err != nil {
 			t.Fatal(v, err)
 		}
 	}
@@ -273,30 +273,30 @@ func TestCache(t *testing.T) {
 		t.Errorf("%d made: what is small was pushed out by what is large", c.Made())
 	}
 	for i := range 30000 { // small ones are bounded, too
-		_, _ = Cached(c, fmt.Sprint("small ", i), build(i, 300))
+		_, _ = Cached(t.Context(), c, fmt.Sprint("small ", i), build(i, 300))
 	}
 	if c.small.used > 100*mb/smallPart || c.small.order.Len() > 100*mb/smallPart/300 {
 		t.Errorf("%d bytes in %d small entries", c.small.used, c.small.order.Len())
 	}
 	boom := errors.New("boom")
-	if _, err := Cached(c, "x", func() (int, int, error) { return 0, 0, boom }); !errors.Is(err, boom) {
+	if _, err := Cached(t.Context(), c, "x", func() (int, int, error) { return 0, 0, boom }); !errors.Is(err, boom) {
 		t.Errorf("says %v", err)
 	}
-	if v, err := Cached(c, "x", build(7, 1)); v != 7 || err != nil {
+	if v, err := Cached(t.Context(), c, "x", build(7, 1)); v != 7 || err != nil {
 		t.Errorf("after an error: %d, %v", v, err)
 	}
 	func() { // a build that panics must not leave others waiting
 		defer func() { _ = recover() }()
-		_, _ = Cached(c, "p", func() (int, int, error) { panic("no") })
+		_, _ = Cached(t.Context(), c, "p", func() (int, int, error) { panic("no") })
 	}()
-	if v, _ := Cached(c, "p", build(3, 1)); v != 3 {
+	if v, _ := Cached(t.Context(), c, "p", build(3, 1)); v != 3 {
 		t.Error("after a panic the key is stuck")
 	}
 	var wg sync.WaitGroup
 	var built atomic.Int64
 	for range 20 {
 		wg.Go(func() {
-			_, _ = Cached(c, "shared", func() (int, int, error) { built.Add(1); return 1, 1, nil })
+			_, _ = Cached(t.Context(), c, "shared", func() (int, int, error) { built.Add(1); return 1, 1, nil })
 		})
 	}
 	wg.Wait()
@@ -306,7 +306,7 @@ func TestCache(t *testing.T) {
 	// who waits for one that gives up makes it
 	started, give := make(chan bool), make(chan bool)
 	wg.Go(func() {
-		_, _ = Cached(c, "given up", func() (int, int, error) {
+		_, _ = Cached(t.Context(), c, "given up", func() (int, int, error) {
 			close(started)
 			<-give
 			return 0, 0, fmt.Errorf("rendering: %w", context.Canceled)
@@ -314,10 +314,16 @@ func TestCache(t *testing.T) {
 	})
 	<-started
 	wg.Go(func() {
-		if v, err := Cached(c, "given up", build(5, 1)); v != 5 || err != nil {
+		if v, err := Cached(t.Context(), c, "given up", build(5, 1)); v != 5 || err != nil {
 			t.Errorf("after one that gave up: %d, %v", v, err)
 		}
 	})
+	// who does not want to wait any longer goes, and the work goes on
+	waits, leaves := context.WithCancel(t.Context())
+	leaves()
+	if _, err := Cached(waits, c, "given up", build(6, 1)); !errors.Is(err, context.Canceled) {
+		t.Errorf("who left is answered %v", err)
+	}
 	close(give)
 	wg.Wait()
 }

@@ -92,7 +92,7 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 			sources = append(sources, st.Audio)
 		}
 	}
-	end, err := Cached(r.Cache, key("length", sources, song.Rate), func() (int, int, error) {
+	end, err := Cached(ctx, r.Cache, key("length", sources, song.Rate), func() (int, int, error) {
 		n, err := r.PairLength(song)
 		return n, 8, err
 	})
@@ -101,7 +101,7 @@ func (r *Renderer) Pair(ctx context.Context, song *session.Song, w Window) (*Pai
 	}
 	end -= wide.From
 	p.kickKey = key("kick", kickKey, hz, p.Hits, p.Inside, end)
-	met, err := Cached(r.shelf(ctx, song.Rate, wide), p.kickKey, func() (*meter.HitMeter, int, error) {
+	met, err := Cached(ctx, r.shelf(ctx, song.Rate, wide), p.kickKey, func() (*meter.HitMeter, int, error) {
 		silent, bytes := true, 100*len(p.Hits)+kick.Frames()/10
 		if held, ok := kick.(meter.Held); ok {
 			silent, bytes = !meter.PeakDB(held).Valid(), 16*len(held)
@@ -168,8 +168,8 @@ func (p *Pair) Wide() Window {
 func (p *Pair) Key() string { return key("pair", p.kickKey, p.bassKey) }
 
 // Figures measures the pair at every hit of the window.
-func (r *Renderer) Figures(p *Pair) (meter.HitFigures, error) {
-	return Cached(r.Cache, key("figures", p.Key()), func() (meter.HitFigures, int, error) {
+func (r *Renderer) Figures(ctx context.Context, p *Pair) (meter.HitFigures, error) {
+	return Cached(ctx, r.Cache, key("figures", p.Key()), func() (meter.HitFigures, int, error) {
 		f, err := p.Meter.MeasureOf(p.Bass)
 		return f, 4*len(f.Bass) + 120*len(f.Hits), err
 	})
@@ -177,8 +177,8 @@ func (r *Renderer) Figures(p *Pair) (meter.HitFigures, error) {
 
 // Bass20 returns the smoothed amplitude of the pair's bass in 20-150 Hz, one value a ms, from the
 // start of its lead on; nil where it cannot be measured.
-func (p *Pair) Bass20(r *Renderer) []float32 {
-	f, err := r.Figures(p)
+func (p *Pair) Bass20(ctx context.Context, r *Renderer) []float32 {
+	f, err := r.Figures(ctx, p)
 	if err != nil {
 		return nil
 	}

@@ -116,7 +116,7 @@ func (r *Renderer) read(ctx context.Context, n *node, w Window, channels int) (s
 		channels = 0
 	}
 	k := key("read", n.id, w, channels)
-	b, err := Cached(r.shelf(ctx, n.rate, w), k, func() (audio.Buffer, int, error) {
+	b, err := Cached(ctx, r.shelf(ctx, n.rate, w), k, func() (audio.Buffer, int, error) {
 		pre, n := n.apart()
 		c, err := n.carry(w)
 		if err != nil {
@@ -196,7 +196,7 @@ func (r *Renderer) keys(ctx context.Context, n *node, c *carriage) ([][]float32,
 
 // gain works out the gain of a move that listens over a window, as amplitude: once for the sound and for the readouts.
 func (r *Renderer) gain(ctx context.Context, l *listen, w Window) ([]float32, error) {
-	return Cached(r.shelf(ctx, l.rate, w), key("gain", l.id, w), func() ([]float32, int, error) {
+	return Cached(ctx, r.shelf(ctx, l.rate, w), key("gain", l.id, w), func() ([]float32, int, error) {
 		at := move.Place{Rate: l.rate, BPM: l.bpm, Start: w.From}
 		before := min(l.params.Listens(at), max(0, w.From))
 		g, err := l.params.Listen(at)
@@ -300,7 +300,7 @@ func (r *Renderer) add(ctx context.Context, parts []part, rate int, w Window, ch
 		keys[i], places[i] = p.key, p.at
 	}
 	k := key("sum", keys, places, channels, w)
-	b, err := Cached(r.shelf(ctx, rate, w), k, func() (audio.Buffer, int, error) {
+	b, err := Cached(ctx, r.shelf(ctx, rate, w), k, func() (audio.Buffer, int, error) {
 		out := audio.New(rate, channels, w.Frames())
 		for i, p := range parts {
 			p.at.addTo(out, p.buf, i == 0)

@@ -107,7 +107,7 @@ func (r *Renderer) RunningSum(ctx context.Context, song *session.Song, groups []
 			}
 		}
 	}
-	return Cached(r.Cache, key("running sum", ids, w), func() ([]Level, int, error) {
+	return Cached(ctx, r.Cache, key("running sum", ids, w), func() ([]Level, int, error) {
 		meters := make([]*levelMeter, len(groups))
 		for i := range meters {
 			meters[i] = newLevelMeter(song.Rate, 2, w.From)

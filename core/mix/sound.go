@@ -85,7 +85,7 @@ func (r *Renderer) sound(ctx context.Context, ins []input, rate int, w Window) (
 		if err != nil {
 			return nil, "", err
 		}
-		x, err := Cached(r.shelf(ctx, rate, w), key("mono", s.key), func() ([]float32, int, error) {
+		x, err := Cached(ctx, r.shelf(ctx, rate, w), key("mono", s.key), func() ([]float32, int, error) {
 			m := s.buf.Mono()
 			return m, 4 * len(m), nil
 		})

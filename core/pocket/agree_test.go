@@ -85,7 +85,7 @@ func TestFindNudge(t *testing.T) {
 			t.Errorf("%+v: best %+v with %.2f dB", c, n.Best, float64(n.BestSum))
 		}
 		// the figures of the pair itself say the same of where it stands
-		f, err := r.Figures(p)
+		f, err := r.Figures(ctx, p)
 		if err != nil || math.Abs(float64(n.Now-f.PhaseSumMedian)) > 0.05 {
 			t.Errorf("%+v: the curve says %.2f dB at 0, the pair %.2f, %v", c, float64(n.Now), float64(f.PhaseSumMedian), err)
 		}
@@ -98,7 +98,7 @@ func TestFindNudge(t *testing.T) {
 			s.Stem("b").SetMove(move.Move{ID: "flip", Params: &move.Polarity{}})
 		}
 		if p, err = r.Pair(ctx, &s, w); err == nil {
-			f, err = r.Figures(p)
+			f, err = r.Figures(ctx, p)
 		}
 		if err != nil || math.Abs(float64(f.PhaseSumMedian-n.BestSum)) > 0.1 {
 			t.Errorf("%+v: promised %.2f dB, rendered %.2f, %v", c, float64(n.BestSum), float64(f.PhaseSumMedian), err)
@@ -147,7 +147,7 @@ func TestKickOptions(t *testing.T) {
 		t.Fatalf("%d, %v", len(options), err)
 	}
 	p, _ := r.Pair(ctx, &s, w)
-	f, _ := r.Figures(p)
+	f, _ := r.Figures(ctx, p)
 	if now := options[5]; now.Semitones != 0 || now.Clearance != f.ClearanceMedian {
 		t.Errorf("now %+v, the pair says %.2f", now, float64(f.ClearanceMedian))
 	}
@@ -263,7 +263,7 @@ func TestProposals(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		f, _ := r.Figures(q)
+		f, _ := r.Figures(ctx, q)
 		if f.ClearanceMedian != p.After.ClearanceMedian {
 			t.Errorf("%s promises %.2f, is %.2f", p.ID, float64(p.After.ClearanceMedian), float64(f.ClearanceMedian))
 		}

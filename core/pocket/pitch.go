@@ -96,7 +96,7 @@ func KickOptions(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 			if err != nil {
 				return err
 			}
-			f, err := r.Figures(p)
+			f, err := r.Figures(ctx, p)
 			if err != nil {
 				return err
 			}

@@ -53,7 +53,7 @@ func Proposals(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 	if err != nil {
 		return nil, err
 	}
-	before, err := r.Figures(p)
+	before, err := r.Figures(ctx, p)
 	if err != nil {
 		return nil, err
 	}
@@ -92,7 +92,7 @@ func Proposals(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		if err != nil {
 			return nil, err
 		}
-		if out[i].After, err = r.Figures(q); err != nil {
+		if out[i].After, err = r.Figures(ctx, q); err != nil {
 			return nil, err
 		}
 		if out[i].On { // what it does is what would be lost without it
@@ -195,7 +195,7 @@ func Layers(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Wind
 		if err != nil {
 			return nil, err
 		}
-		sums, err := mix.Cached(r.Cache, mix.Key("layer", aKey, bKey, hits, hz), func() ([2]meter.Figure, int, error) {
+		sums, err := mix.Cached(ctx, r.Cache, mix.Key("layer", aKey, bKey, hits, hz), func() ([2]meter.Figure, int, error) {
 			m, err := meter.NewHitMeter(a.Mono(), song.Rate, hits, hz, meter.Range{From: 0, To: w.Frames()})
 			if err != nil { // no hits here: nothing to say
 				return [2]meter.Figure{meter.None, meter.None}, 16, nil

@@ -41,7 +41,7 @@ func (a *cutting) together(ctx context.Context, cuts []Cut, side Side) error {
 			}
 			g.Go(func() error {
 				own := a.part(i)
-				t, err := a.trimmed(i, side, k.All)
+				t, err := a.trimmed(ctx, i, side, k.All)
 				if err != nil {
 					return err
 				}

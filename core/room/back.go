@@ -85,7 +85,7 @@ func Backs(ctx context.Context, r *mix.Renderer, song *session.Song, of func(mov
 				return nil, err
 			}
 		}
-		b, err := mix.Cached(r.Cache, mix.Key("room back", key, lead), func() (Back, int, error) {
+		b, err := mix.Cached(ctx, r.Cache, mix.Key("room back", key, lead), func() (Back, int, error) {
 			for k, hear := range sound {
 				x, err := hear(ctx)
 				if err != nil {

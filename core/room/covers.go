@@ -45,7 +45,7 @@ type Crowd struct {
 // Gather listens to every stem as it comes to the mix, over a window. It takes long the first time.
 func Gather(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (*Crowd, error) {
 	in, lead := wide(song, w)
-	ear, err := earOf(r, song)
+	ear, err := earOf(ctx, r, song)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +79,7 @@ func Gather(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Wind
 
 // excited is a sound as an ear takes it, kept.
 func excited(ctx context.Context, r *mix.Renderer, ear *meter.Ear, key string, x Hearing, lead int) (*Excited, error) {
-	return mix.Cached(r.Cache, mix.Key("excitation", key, lead, ear.Playback), func() (*Excited, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("excitation", key, lead, ear.Playback), func() (*Excited, int, error) {
 		b, err := x(ctx)
 		if err != nil {
 			return nil, 0, err
@@ -132,9 +132,9 @@ func (c *Crowd) judged(of, frame int) bool {
 }
 
 // earOf is the ear for a song, kept.
-func earOf(r *mix.Renderer, song *session.Song) (*meter.Ear, error) {
+func earOf(ctx context.Context, r *mix.Renderer, song *session.Song) (*meter.Ear, error) {
 	playback := song.RoomRules().Playback
-	return mix.Cached(r.Cache, mix.Key("ear", song.Rate, playback), func() (*meter.Ear, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("ear", song.Rate, playback), func() (*meter.Ear, int, error) {
 		return meter.NewEar(song.Rate, playback), 2 << 20, nil
 	})
 }
@@ -206,7 +206,7 @@ func (c *Crowd) Covers() []Cover {
 	for _, st := range c.Stems {
 		ids = append(ids, st.ID)
 	}
-	all, err := mix.Cached(c.cache, mix.Key("covers", c.key, ids), func() ([]Cover, int, error) {
+	all, err := mix.Cached(context.Background(), c.cache, mix.Key("covers", c.key, ids), func() ([]Cover, int, error) {
 		each := make([][]Cover, len(c.Stems))
 		err := abreast(context.Background(), len(c.Stems), func(_ context.Context, of int) error {
 			each[of] = c.over(of)

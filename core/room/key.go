@@ -219,5 +219,5 @@ func lowOf(ctx context.Context, r *mix.Renderer, song *session.Song, solo mix.So
 	if err != nil {
 		return 0, err
 	}
-	return mix.Cached(r.Cache, mix.Key("low energy", key, lead), func() (float64, int, error) { return lowEnergy(x, lead), 8, nil })
+	return mix.Cached(ctx, r.Cache, mix.Key("low energy", key, lead), func() (float64, int, error) { return lowEnergy(x, lead), 8, nil })
 }

@@ -237,7 +237,7 @@ func fines(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Windo
 		if err != nil {
 			return err
 		}
-		each[i], err = mix.Cached(r.Cache, mix.Key("fine room", key, lead), func() (Fine, int, error) {
+		each[i], err = mix.Cached(ctx, r.Cache, mix.Key("fine room", key, lead), func() (Fine, int, error) {
 			x, err := hear(ctx)
 			if err != nil {
 				return nil, 0, err

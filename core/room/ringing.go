@@ -161,7 +161,7 @@ func ringsOf(ctx context.Context, r *mix.Renderer, plain *session.Song, w mix.Wi
 		if err != nil {
 			return err
 		}
-		each[i], err = mix.Cached(r.Cache, mix.Key("rings", key, lead), func() ([]Ringing, int, error) {
+		each[i], err = mix.Cached(ctx, r.Cache, mix.Key("rings", key, lead), func() ([]Ringing, int, error) {
 			x, err := hear(ctx)
 			if err != nil {
 				return nil, 0, err

@@ -130,7 +130,7 @@ func lowIn(ctx context.Context, r *mix.Renderer, song *session.Song, keep func(*
 	if err != nil {
 		return 0, err
 	}
-	return mix.Cached(r.Cache, mix.Key("low energy", key, lead), func() (float64, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("low energy", key, lead), func() (float64, int, error) {
 		x, err := hear(ctx)
 		return lowEnergy(x, lead), 8, err
 	})
@@ -147,7 +147,7 @@ func Measure(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 	if err != nil {
 		return nil, err
 	}
-	return mix.Cached(r.Cache, mix.Key("cellar", pairKey, restKey), func() (*Cellar, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("cellar", pairKey, restKey), func() (*Cellar, int, error) {
 		rest, err := hear(ctx)
 		if err != nil {
 			return nil, 0, err
@@ -266,7 +266,7 @@ func Cuts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window
 		st := a.stems[i]
 		var err error
 		b := plain.Bus(st.Bus)
-		out[i], err = mix.Cached(r.Cache, mix.Key("room cut", st.ID, st.Bus, crowd.key, wholeKey, a.slope), func() (Cut, int, error) {
+		out[i], err = mix.Cached(ctx, r.Cache, mix.Key("room cut", st.ID, st.Bus, crowd.key, wholeKey, a.slope), func() (Cut, int, error) {
 			var bus audio.Buffer
 			if b != nil {
 				var err error
@@ -285,7 +285,7 @@ func Cuts(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window
 		return nil, err
 	}
 	mix.Doing(ctx, "Listening to all cuts at once")
-	all, err := mix.Cached(r.Cache, mix.Key("room all", crowd.key, a.slope), func() ([]Cut, int, error) {
+	all, err := mix.Cached(ctx, r.Cache, mix.Key("room all", crowd.key, a.slope), func() ([]Cut, int, error) {
 		c := slices.Clone(out)
 		err := a.together(ctx, c, Low)
 		if err == nil {
@@ -359,8 +359,8 @@ func (a *cutting) sound(i int) Hearing {
 }
 
 // trimmed is what is known of a stem behind a cut.
-func (a *cutting) trimmed(i int, side Side, hz float64) (*Trimmed, error) {
-	return mix.Cached(a.r.Cache, mix.Key("trimmed", a.key(i), side, hz, a.slope, a.lead, a.song.RoomRules().Playback), func() (*Trimmed, int, error) {
+func (a *cutting) trimmed(ctx context.Context, i int, side Side, hz float64) (*Trimmed, error) {
+	return mix.Cached(ctx, a.r.Cache, mix.Key("trimmed", a.key(i), side, hz, a.slope, a.lead, a.song.RoomRules().Playback), func() (*Trimmed, int, error) {
 		t := Trim(a.part(i), side, hz, a.slope)
 		return t, t.Bytes(), nil
 	})
@@ -386,7 +386,7 @@ func (a *cutting) cut(ctx context.Context, i int, bus audio.Buffer) (Cut, error)
 		return c, err
 	}
 	held := func(context.Context) (audio.Buffer, error) { return x, nil }
-	if c.Spectrum, err = mix.Cached(a.r.Cache, mix.Key("room spectrum", a.key(i), a.lead), func() ([]meter.Figure, int, error) {
+	if c.Spectrum, err = mix.Cached(ctx, a.r.Cache, mix.Key("room spectrum", a.key(i), a.lead), func() ([]meter.Figure, int, error) {
 		s, err := meter.MeasureSpectrum(audio.Memory{Buffer: x.Slice(a.lead, x.Frames())})
 		return s.Level, 8 * len(s.Level), err
 	}); err != nil {
@@ -397,7 +397,7 @@ func (a *cutting) cut(ctx context.Context, i int, bus audio.Buffer) (Cut, error)
 		return c, err
 	}
 	for side, end := range map[Side]*End{Low: &c.Low, High: &c.High} {
-		at := func(hz float64) (*Trimmed, error) { return a.trimmed(i, side, hz) }
+		at := func(hz float64) (*Trimmed, error) { return a.trimmed(ctx, i, side, hz) }
 		if end.Alone, end.Mix, err = Corner(ctx, own, held, rest, side, at); err != nil {
 			return c, err
 		}
@@ -449,7 +449,7 @@ func (a *cutting) frees(ctx context.Context, i int, side Side, end *End, x, bus 
 		if err != nil {
 			return err
 		}
-		now, err := mix.Cached(a.r.Cache, mix.Key("low energy cut", a.key(i), f, a.lead), func() (float64, int, error) { return lowEnergy(changed, a.lead), 8, nil })
+		now, err := mix.Cached(ctx, a.r.Cache, mix.Key("low energy cut", a.key(i), f, a.lead), func() (float64, int, error) { return lowEnergy(changed, a.lead), 8, nil })
 		if err != nil {
 			return err
 		}

@@ -80,7 +80,7 @@ func loudness(ctx context.Context, r *mix.Renderer, song *session.Song, id strin
 	if err != nil {
 		return meter.None, err
 	}
-	return mix.Cached(r.Cache, mix.Key("loudness behind", key, sections), func() (meter.Figure, int, error) {
+	return mix.Cached(ctx, r.Cache, mix.Key("loudness behind", key, sections), func() (meter.Figure, int, error) {
 		x, err := hear(ctx)
 		if err != nil {
 			return meter.None, 0, err
@@ -186,7 +186,7 @@ func (c *Crowd) DipAs(ctx context.Context, r *mix.Renderer, song *session.Song, 
 		return d, false, Refused{err}
 	}
 	key := mix.Key("dip", c.key, k.By, k.Of, way, mid)
-	d, err = mix.Cached(r.Cache, key, func() (Dip, int, error) {
+	d, err = mix.Cached(ctx, r.Cache, key, func() (Dip, int, error) {
 		d, err := c.least(ctx, r, song, w, d, of)
 		return d, 512, err
 	})

@@ -232,7 +232,7 @@ func (h *handlers) answerDrill(c *gin.Context) {
 
 // drillPair makes the two sounds of a question.
 func (h *handlers) drillPair(ctx context.Context, token string, q question) ([2]audio.Buffer, error) {
-	return mix.Cached(h.Renderer.Cache, mix.Key("drill", token), func() ([2]audio.Buffer, int, error) {
+	return mix.Cached(ctx, h.Renderer.Cache, mix.Key("drill", token), func() ([2]audio.Buffer, int, error) {
 		song, err := h.Store.At(ctx, q.Song, q.Rev)
 		if err != nil {
 			return [2]audio.Buffer{}, 0, err

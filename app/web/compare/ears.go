@@ -224,7 +224,7 @@ func (h *handlers) keepTest(c *gin.Context, v *shell.View, e store.Ears, t shell
 
 // pair makes the two sounds of a test, each the same work every time: they are made together, and kept.
 func (h *handlers) pair(ctx context.Context, e store.Ears, t shell.BlindTest) ([2]audio.Buffer, error) {
-	return mix.Cached(h.Renderer.Cache, mix.Key("blind", e.Token), func() ([2]audio.Buffer, int, error) {
+	return mix.Cached(ctx, h.Renderer.Cache, mix.Key("blind", e.Token), func() ([2]audio.Buffer, int, error) {
 		var x [2]audio.Buffer
 		for i, side := range t.Sides {
 			var err error

@@ -75,10 +75,10 @@ func (h *handlers) weigh(c *gin.Context, out *costView) error {
 	line := out.Bench.Line()
 	trade := out.Fitted.Trade
 	if out.BassLeads() {
-		if out.Lead, err = duck.Lead(h.Renderer, whole.Pair, whole.After, line); err != nil {
+		if out.Lead, err = duck.Lead(ctx, h.Renderer, whole.Pair, whole.After, line); err != nil {
 			return err
 		}
-		if out.Led, err = duck.Lead(h.Renderer, whole.Without, whole.Before, line); err != nil {
+		if out.Led, err = duck.Lead(ctx, h.Renderer, whole.Without, whole.Before, line); err != nil {
 			return err
 		}
 	} else {

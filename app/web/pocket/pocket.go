@@ -59,7 +59,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	}
 	m := v.State.Pair.Meter
 	out.Home[0], out.Home[1] = meter.HomeBand(m.HomeHz)
-	spectra, err := mix.Cached(h.Renderer.Cache, mix.Key("fine", v.State.Pair.Key()), func() ([2][]float64, int, error) {
+	spectra, err := mix.Cached(c.Request.Context(), h.Renderer.Cache, mix.Key("fine", v.State.Pair.Key()), func() ([2][]float64, int, error) {
 		kick, err := m.FineSpectrum(m.KickSound())
 		if err != nil {
 			return [2][]float64{}, 0, err

@@ -146,7 +146,12 @@ func (h *handlers) underKey(c *gin.Context) {
 	for i := range v.Stems {
 		lifted = lifted || v.Stems[i].Move(session.RoomLift) != nil
 	}
-	h.Write(c, http.StatusOK, "roomkey", map[string]any{"ID": v.ID, "Rolls": lines, "Key": v.Key, "Hz": v.Bench.KickHz(), "Lifted": lifted})
+	hz, err := v.Bench.KickHz()
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	h.Write(c, http.StatusOK, "roomkey", map[string]any{"ID": v.ID, "Rolls": lines, "Key": v.Key, "Hz": hz, "Lifted": lifted})
 }
 
 // roll rolls kick or bass off by a school.
@@ -192,7 +197,11 @@ func (h *handlers) complemented(c *gin.Context, song *session.Song, db float64, 
 	if err != nil {
 		return nil, err
 	}
-	k, err := room.FindComplement(c.Request.Context(), h.Renderer, song, b.RoomWindow(), b.KickHz(), db, session.Role(up))
+	hz, err := b.KickHz()
+	if err != nil {
+		return nil, err
+	}
+	k, err := room.FindComplement(c.Request.Context(), h.Renderer, song, b.RoomWindow(), hz, db, session.Role(up))
 	if ctx := c.Request.Context().Err(); ctx != nil {
 		return nil, ctx
 	}

@@ -35,7 +35,7 @@ func (s *Server) heard(ctx context.Context, song *session.Song, solo mix.Solo, w
 	if err != nil {
 		return audio.Buffer{}, err
 	}
-	return mix.Cached(s.Renderer.Cache, mix.Key("through", id, ear, playback), listen)
+	return mix.Cached(ctx, s.Renderer.Cache, mix.Key("through", id, ear, playback), listen)
 }
 
 // earLoudness is the loudness of what the deck plays of a song so.
@@ -44,7 +44,7 @@ func (s *Server) earLoudness(ctx context.Context, song *session.Song, d *deckVie
 	if err != nil {
 		return meter.None, err
 	}
-	return mix.Cached(s.Renderer.Cache, mix.Key("ear", id, d.Solo == mix.SoloKey, d.Ear, song.RoomRules().Playback), func() (meter.Figure, int, error) {
+	return mix.Cached(ctx, s.Renderer.Cache, mix.Key("ear", id, d.Solo == mix.SoloKey, d.Ear, song.RoomRules().Playback), func() (meter.Figure, int, error) {
 		x, err := s.heard(ctx, song, d.Solo, d.Loop, d.Ear)
 		if err != nil {
 			return meter.None, 0, err
@@ -95,7 +95,7 @@ func (s *Server) turnedBy(ctx context.Context, v *View, ref session.Reference, w
 	if err != nil {
 		return 0, err
 	}
-	r, err := mix.Cached(s.Renderer.Cache, mix.Key("reference loud", ref, w.Frames(), v.Rate), func() (meter.Figure, int, error) { return playedLoudness(x), 16, nil })
+	r, err := mix.Cached(ctx, s.Renderer.Cache, mix.Key("reference loud", ref, w.Frames(), v.Rate), func() (meter.Figure, int, error) { return playedLoudness(x), 16, nil })
 	if by := float64(l.Integrated - r); err == nil && !math.IsNaN(by) && !math.IsInf(by, 0) {
 		return math.Max(-matchLimit, math.Min(matchLimit, by)), nil
 	}
@@ -109,7 +109,7 @@ func (s *Server) referenceHeard(ctx context.Context, v *View, ref session.Refere
 		return audio.Buffer{}, err
 	}
 	playback := v.Song.RoomRules().Playback
-	return mix.Cached(s.Renderer.Cache, mix.Key("reference heard", ref, w.Frames(), v.Rate, by, ear, playback), func() (audio.Buffer, int, error) {
+	return mix.Cached(ctx, s.Renderer.Cache, mix.Key("reference heard", ref, w.Frames(), v.Rate, by, ear, playback), func() (audio.Buffer, int, error) {
 		x, err := v.Bench.ReferenceLoop(ctx, ref, w)
 		if err != nil {
 			return x, 0, err
