@@ -35,13 +35,11 @@ lint: ## gofmt, go vet, staticcheck
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 
-# Where goroutines meet; of the pages the tests that ask for several things at once.
-RACED := ./app/store ./app/worker ./app/gate ./app/decode ./core/group ./core/mix ./core/bench ./core/runsheet
-MEETING := AtOnce|Beside|Stale|LateRefusals|WorkIsTold|Bounce|Silent|Panic|RunSheetRows|Door|Marks|ManySongs|Removals
+# Where goroutines meet; of the pages the tests that ask for several things at once (app/web/main_test.go names them).
+RACED := ./app/web ./core/runsheet ./core/mix ./core/bench ./app/store ./app/worker ./app/gate ./app/decode ./core/group
 
 race: tools ## what runs beside other things, with the race detector; without the browser
-	$(GO) test -race -short -timeout 30m $(RACED)
-	$(GO) test -race -short -timeout 30m -run '$(MEETING)' ./app/web
+	$(GO) test -race -short -timeout 30m -p $(ABREAST) $(RACED)
 
 bench: tools ## print the benchmarks beside their targets
 	@scripts/bench

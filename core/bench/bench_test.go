@@ -15,6 +15,7 @@ import (
 	"mellowthump/core/intake"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
+	"mellowthump/internal/outside"
 )
 
 const rate = 44100
@@ -164,6 +165,7 @@ func TestFindings(t *testing.T) {
 
 // Twins are told once each, by the first stem that they are like.
 func TestTwins(t *testing.T) {
+	outside.Slow(t)
 	b := beat(t)
 	for i := range 2 {
 		st := b.Song.Stems[1]

@@ -13,6 +13,7 @@ import (
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
+	"mellowthump/internal/outside"
 	"mellowthump/internal/sampled"
 )
 
@@ -81,6 +82,7 @@ func arranged(t *testing.T) *Bench {
 // Where parts come and go is found to the bar, tails, pick-up and a chopped voice notwithstanding, and the sections are named
 // by who is missing.
 func TestProposesSections(t *testing.T) {
+	outside.Slow(t)
 	b := arranged(t)
 	got := b.ProposeSections()
 	bar := b.Song.BarSeconds()
@@ -109,6 +111,7 @@ func TestProposesSections(t *testing.T) {
 
 // A song of one part throughout has one section, a short one and one of silence none.
 func TestNoSections(t *testing.T) {
+	outside.Slow(t)
 	if got := beat(t).ProposeSections(); got != nil { // four bars
 		t.Errorf("%+v", got)
 	}
@@ -154,6 +157,7 @@ func lowest(t *testing.T, b *Bench, from, to float64) float64 {
 
 // A duck goes less deep, or rests, in a section: in what is heard, and in what is judged.
 func TestShallowSection(t *testing.T) {
+	outside.Slow(t)
 	for _, less := range []float64{0, 0.5, 1} {
 		b := sectioned(t)
 		b.Song.Sections[1].Shallower = less
@@ -187,6 +191,7 @@ func TestShallowSection(t *testing.T) {
 
 // The stretch that is judged by itself is not one in which the ducks rest, however loud it is.
 func TestLoopLeavesRestsOut(t *testing.T) {
+	outside.Slow(t)
 	loud := audio.New(rate, 1, 32*rate)
 	for i := range loud.Ch[0] {
 		loud.Ch[0][i] = float32(0.1 * math.Sin(float64(i)/100))

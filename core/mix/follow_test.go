@@ -7,11 +7,13 @@ import (
 
 	"mellowthump/core/move"
 	"mellowthump/core/session"
+	"mellowthump/internal/outside"
 )
 
 // A loop that is played round goes on at its seam as the song goes on there: its start is the song's to the sample, its
 // length is the window's, and what joins end and start is no step.
 func TestLoopsHaveNoSeam(t *testing.T) {
+	outside.Slow(t)
 	ctx := context.Background()
 	lib, s := beat()
 	r := New(lib, 1<<28)
@@ -121,6 +123,7 @@ func TestPartsAreTheWhole(t *testing.T) {
 // A part that ducks to two triggers goes down by each on its own, and where both strike by the lower alone; what is printed is
 // what is read.
 func TestLowestOfTwoDucks(t *testing.T) {
+	outside.Slow(t)
 	ctx := context.Background()
 	lib, s := routed()
 	s.Triggers = append(s.Triggers, session.Trigger{ID: "t1", Name: "every half", Grid: "1/2"})

@@ -134,7 +134,7 @@ func TestPrintIsRead(t *testing.T) {
 	for _, p := range moves() {
 		t.Run(p.Kind().Name, func(t *testing.T) {
 			t.Parallel()
-			if p.Kind().Name == "softclip" {
+			if p.Kind().Name != "nudge" {
 				outside.Slow(t)
 			}
 			for _, at := range places {
@@ -195,6 +195,7 @@ func TestNudgedIsAsLoud(t *testing.T) {
 
 // Where a bus or the master bends the sound, sums, shares and loudness are those of what is rendered.
 func TestBentBuses(t *testing.T) {
+	outside.Slow(t)
 	for _, at := range []session.At{{}, {Bus: "low"}, {Bus: "all"}} {
 		lib, s := routed()
 		chain, name := s.Chain(at)

@@ -48,6 +48,7 @@ var mostJudged = len(stages) + 3*mostAnew + 2 + 2*8
 
 // Whatever the stages find, anew each time, the sheet ends.
 func TestEndsWhateverIsFound(t *testing.T) {
+	outside.Slow(t)
 	d := small(1).song(nil)
 	d.Stems = d.Stems[2:] // without kick and bass every measurement is short
 	r, song, facts := brought(t, d)
