@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"mellowthump/core/field"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -80,7 +81,7 @@ func TestChains(t *testing.T) {
 }
 
 func trim(v float64) string {
-	f := move.Field{Number: &v}
+	f := field.Field{Number: &v}
 	return f.String()
 }
 

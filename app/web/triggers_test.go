@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/field"
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -213,7 +214,7 @@ func TestBassDucksToSeveral(t *testing.T) {
 	}
 	song = b.load(id)
 	shaped, _ := session.DuckTo(song.Stem(bass).Moves, "t1").Params.(*move.Duck).AtTempo(song.BPM)
-	note, _ := move.NoteMS("1/32", song.BPM)
+	note, _ := field.NoteMS("1/32", song.BPM)
 	if s := shaped.Shape(); s.Begins.MS != -2 || s.Back.MS != note || s.End.MS != 150 || shaped.Depth() != -3 {
 		t.Errorf("%+v", shaped)
 	}

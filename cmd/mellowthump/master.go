@@ -10,6 +10,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/export"
+	"mellowthump/core/field"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
@@ -55,7 +56,7 @@ func master(ctx context.Context, args []string, out io.Writer) error {
 	}
 	asked := session.Print{School: *school, LUFS: *lufs, Ceiling: *ceiling}
 	depth, known := map[string]wav.Depth{"16": wav.Int16, "24": wav.Int24, "32f": wav.Float32}[*form]
-	switch err := asked.Validate(); {
+	switch err := field.All(asked.Fields()); {
 	case file == "" || *to == "":
 		return errUsage{errors.New("master: name the file, and where it goes with --out")}
 	case err != nil:

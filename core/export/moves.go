@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"mellowthump/core/field"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -39,7 +40,7 @@ func Moves(title string, song *session.Song, keep func(move.Move) bool, expect [
 			if m.Why != "" {
 				fmt.Fprintf(&b, "    %-14s %s\n", "why", m.Why)
 			}
-			fields := slices.DeleteFunc(m.Params.Fields(), func(f move.Field) bool { return f.Idle })
+			fields := slices.DeleteFunc(m.Params.Fields(), func(f field.Field) bool { return f.Idle })
 			if len(fields) < detailed { // its words say it all
 				fields = nil
 			}

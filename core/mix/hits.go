@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 
+	"mellowthump/core/field"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -18,7 +19,7 @@ func (r *Renderer) Hits(song *session.Song, trigger string) ([]int, error) {
 	}
 	var hits []int
 	if t.Grid != "" {
-		ms, err := move.NoteMS(t.Grid, song.BPM)
+		ms, err := field.NoteMS(t.Grid, song.BPM)
 		if err != nil {
 			return nil, err
 		}

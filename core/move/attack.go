@@ -6,6 +6,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -42,8 +43,8 @@ type Attack struct {
 func (*Attack) Kind() *Kind { return attackKind }
 
 // Fields are the two gains.
-func (a *Attack) Fields() []Field {
-	return []Field{
+func (a *Attack) Fields() []field.Field {
+	return []field.Field{
 		{Name: "attack_db", Label: "attack", Unit: "dB", Number: &a.Attack, Lo: -attackMost, Hi: attackMost, Step: 0.5},
 		{Name: "sustain_db", Label: "sustain", Unit: "dB", Number: &a.Sustain, Lo: -attackMost, Hi: attackMost, Step: 0.5},
 	}

@@ -5,6 +5,7 @@ import (
 	"math"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -30,11 +31,11 @@ type AttackBands struct {
 func (*AttackBands) Kind() *Kind { return attackBandsKind }
 
 // Fields are the corners and the gains.
-func (a *AttackBands) Fields() []Field {
-	gain := func(name, label string, v *float64) Field {
-		return Field{Name: name, Label: label, Unit: "dB", Number: v, Lo: -attackMost, Hi: attackMost, Step: 0.5}
+func (a *AttackBands) Fields() []field.Field {
+	gain := func(name, label string, v *float64) field.Field {
+		return field.Field{Name: name, Label: label, Unit: "dB", Number: v, Lo: -attackMost, Hi: attackMost, Step: 0.5}
 	}
-	return []Field{
+	return []field.Field{
 		{Name: "low_hz", Label: "low under", Unit: "Hz", Number: &a.LowHz, Lo: 40, Hi: 1000, Step: 5},
 		{Name: "high_hz", Label: "high over", Unit: "Hz", Number: &a.HighHz, Lo: 500, Hi: 12000, Step: 50},
 		gain("low_attack_db", "low attack", &a.LowAttack), gain("low_sustain_db", "low sustain", &a.LowSustain),
@@ -134,8 +135,8 @@ type Parallel struct {
 func (*Parallel) Kind() *Kind { return parallelKind }
 
 // Fields are the copy's chain and its level.
-func (a *Parallel) Fields() []Field {
-	return []Field{
+func (a *Parallel) Fields() []field.Field {
+	return []field.Field{
 		{Name: "over_hz", Label: "over", Unit: "Hz", Number: &a.Over, Lo: 20, Hi: 5000, Step: 10},
 		{Name: "attack_db", Label: "attack", Unit: "dB", Number: &a.Attack, Lo: -attackMost, Hi: attackMost, Step: 0.5},
 		{Name: "sustain_db", Label: "sustain", Unit: "dB", Number: &a.Sustain, Lo: -attackMost, Hi: attackMost, Step: 0.5},

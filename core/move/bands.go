@@ -7,6 +7,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -45,8 +46,8 @@ type Bands struct {
 func (*Bands) Kind() *Kind { return bandsKind }
 
 // Fields are the corners, the depth, the middles, the times and the gain.
-func (b *Bands) Fields() []Field {
-	return []Field{
+func (b *Bands) Fields() []field.Field {
+	return []field.Field{
 		{Name: "depth_pct", Label: "depth", Unit: "%", Number: &b.Depth, Lo: 0, Hi: 100, Step: 5},
 		{Name: "low_hz", Label: "low under", Unit: "Hz", Number: &b.LowHz, Lo: 40, Hi: 1000, Step: 5},
 		{Name: "high_hz", Label: "high over", Unit: "Hz", Number: &b.HighHz, Lo: 500, Hi: 12000, Step: 50},

@@ -6,6 +6,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -38,8 +39,8 @@ const backQ = 0.8
 func (*Compress) Kind() *Kind { return compressKind }
 
 // Fields are those of the detector, the gain and the bell.
-func (c *Compress) Fields() []Field {
-	return []Field{
+func (c *Compress) Fields() []field.Field {
+	return []field.Field{
 		{Name: "threshold_db", Label: "threshold", Unit: "dB", Number: &c.Threshold, Lo: -80, Hi: 0, Step: 0.1},
 		{Name: "ratio", Label: "ratio", Number: &c.Ratio, Lo: 1, Hi: 100, Step: 0.1},
 		{Name: "knee_db", Label: "knee", Unit: "dB", Number: &c.Knee, Lo: 0, Hi: 24, Step: 0.5},

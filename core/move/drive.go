@@ -6,6 +6,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 	"mellowthump/core/group"
 )
@@ -69,9 +70,9 @@ const driveSilent = -60.0 // dB
 func (*Drive) Kind() *Kind { return driveKind }
 
 // Fields are what is added, and how much.
-func (d *Drive) Fields() []Field {
-	return []Field{
-		{Name: "adds", Label: "harmonics", Text: &d.Adds, Choices: choices(DriveOdd, "odd", DriveEven, "even", DriveBoth, "odd and even")},
+func (d *Drive) Fields() []field.Field {
+	return []field.Field{
+		{Name: "adds", Label: "harmonics", Text: &d.Adds, Choices: field.Choices(DriveOdd, "odd", DriveEven, "even", DriveBoth, "odd and even")},
 		{Name: "drive_db", Label: "drive", Unit: "dB", Number: &d.Drive, Lo: 0, Hi: 24, Step: 0.5},
 		{Name: "over_hz", Label: "over", Unit: "Hz", Number: &d.Over, Lo: 20, Hi: 2000, Step: 1},
 		{Name: "under_hz", Label: "of what is under", Unit: "Hz", Number: &d.Under, Lo: 40, Hi: 5000, Step: 5, None: true},

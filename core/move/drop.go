@@ -7,6 +7,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -53,12 +54,12 @@ const (
 func (*Drop) Kind() *Kind { return dropKind }
 
 // Fields are the law; the notes have no field.
-func (d *Drop) Fields() []Field {
-	return []Field{
-		{Name: "from", Label: "from", Text: &d.From, Choices: choices(DropStart, "its start", DropRelease, "its release")},
+func (d *Drop) Fields() []field.Field {
+	return []field.Field{
+		{Name: "from", Label: "from", Text: &d.From, Choices: field.Choices(DropStart, "its start", DropRelease, "its release")},
 		{Name: "semitones", Label: "semitones", Number: &d.Semitones, Lo: -24, Hi: 24, Step: 1},
 		{Name: "ms", Label: "over", Unit: "ms", Number: &d.MS, Lo: 5, Hi: 2000, Step: 5},
-		{Name: "curve", Label: "curve", Text: &d.Curve, Choices: choices("straight", "straight", "early", "most of it early", "late", "most of it late")},
+		{Name: "curve", Label: "curve", Text: &d.Curve, Choices: field.Choices("straight", "straight", "early", "most of it early", "late", "most of it late")},
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -80,8 +81,8 @@ type Point struct {
 func (*Duck) Kind() *Kind { return duckKind }
 
 // Fields are the trigger and, of the keyed schools, the detector's values; a curve's points have no field.
-func (d *Duck) Fields() []Field {
-	out := []Field{{Name: "trigger", Label: "hits of", Text: &d.Trigger, Trigger: true}}
+func (d *Duck) Fields() []field.Field {
+	out := []field.Field{{Name: "trigger", Label: "hits of", Text: &d.Trigger, Trigger: true}}
 	if d.Keyed() && d.Comp != nil {
 		out = append(out, d.keyedFields()...)
 	}
@@ -183,7 +184,7 @@ func (d *Duck) AtTempo(bpm float64) (*Duck, error) {
 	c.Points = append([]Point(nil), d.Points...)
 	for i, p := range c.Points {
 		if p.Note != "" {
-			ms, err := NoteMS(p.Note, bpm)
+			ms, err := field.NoteMS(p.Note, bpm)
 			if err != nil {
 				return nil, fmt.Errorf("point %d: %w", i+1, err)
 			}

@@ -7,6 +7,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 )
 
 var fadeKind = &Kind{
@@ -29,8 +30,8 @@ type Fade struct {
 func (*Fade) Kind() *Kind { return fadeKind }
 
 // Fields are the hits and the two ends.
-func (f *Fade) Fields() []Field {
-	return []Field{
+func (f *Fade) Fields() []field.Field {
+	return []field.Field{
 		{Name: "trigger", Label: "hits of", Text: &f.Trigger, Trigger: true},
 		{Name: "from_ms", Label: "from", Unit: "ms", Number: &f.From, Lo: 0, Hi: DuckPost, Step: 1},
 		{Name: "to_ms", Label: "gone by", Unit: "ms", Number: &f.To, Lo: 0, Hi: DuckPost, Step: 1},

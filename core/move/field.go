@@ -3,48 +3,18 @@ package move
 import (
 	"encoding/json"
 	"fmt"
-	"math"
 	"reflect"
-	"strconv"
 	"strings"
 	"unicode"
+
+	"mellowthump/core/field"
 )
 
-// Field is one value of a move: it points into the parameters. From it come the form on the page, its reading
-// and its refusals, the words for the value, and its row in docs/session-format.md.
-type Field struct {
-	Name  string // in JSON, dots between objects, and in forms
-	Label string // "corner"
-	Unit  string // "Hz"; empty: none
-
-	Number  *float64 // one of these three is set
-	Whole   *int
-	Text    *string
-	Choices []Choice // of a Whole or a Text: the values that are taken
-
-	Lo, Hi, Step float64 // of a Number
-	Default      float64 // of a Number that another field brings to life
-	None         bool    // 0, or an empty text, stands for none and is taken too
-	Trigger      bool    // a Text that names a trigger of the song
-	Idle         bool    // it has no meaning beside the values of the others: neither shown nor checked
-}
-
-// Choice is one value that a field takes, with the word for it.
-type Choice struct{ Value, Label string }
-
-func choices(values ...string) []Choice {
-	var out []Choice
-	for i := 0; i+1 < len(values); i += 2 {
-		out = append(out, Choice{values[i], values[i+1]})
-	}
-	return out
-}
-
 // slopes are the slopes of Butterworth filters, dB per octave.
-var slopes = choices("12", "12 dB per octave", "24", "24 dB per octave", "48", "48 dB per octave")
+var slopes = field.Choices("12", "12 dB per octave", "24", "24 dB per octave", "48", "48 dB per octave")
 
 // channelChoices are the parts of a stereo sound that a move may work on.
-var channelChoices = choices("mid", "mid", "side", "side")
+var channelChoices = field.Choices("mid", "mid", "side", "side")
 
 // Lower is the kind's label inside a sentence.
 func (k *Kind) Lower() string {
@@ -52,124 +22,10 @@ func (k *Kind) Lower() string {
 	return string(unicode.ToLower(r[0])) + string(r[1:])
 }
 
-// String writes the value as a person would type it.
-func (f Field) String() string {
-	switch {
-	case f.Number != nil:
-		if f.None && *f.Number == 0 {
-			return ""
-		}
-		return strconv.FormatFloat(math.Round(*f.Number*1000)/1000+0, 'f', -1, 64)
-	case f.Whole != nil:
-		if f.None && *f.Whole == 0 {
-			return ""
-		}
-		return strconv.Itoa(*f.Whole)
-	}
-	return *f.Text
-}
-
-// Words writes the value for a sentence, "40 Hz".
-func (f Field) Words() string {
-	v := f.String()
-	for _, c := range f.Choices {
-		if c.Value == v {
-			return c.Label
-		}
-	}
-	if v == "" {
-		return "none"
-	}
-	v = strings.Replace(v, "-", "−", 1)
-	if f.Unit == "" {
-		return v
-	}
-	return v + " " + f.Unit
-}
-
-// check returns an error where the value is out of its bounds.
-func (f Field) check() error {
-	if f.Number != nil {
-		if f.None && *f.Number == 0 || *f.Number >= f.Lo && *f.Number <= f.Hi {
-			return nil
-		}
-		unit := f.Unit
-		if unit != "" {
-			unit = " " + unit
-		}
-		return fmt.Errorf("%s of %g%s is outside %g to %g", withArticle(f.Label), *f.Number, unit, f.Lo, f.Hi)
-	}
-	v := f.String()
-	if f.None && v == "" {
-		return nil
-	}
-	if f.Trigger { // the song knows its triggers
-		return nil
-	}
-	for _, c := range f.Choices {
-		if c.Value == v {
-			return nil
-		}
-	}
-	return fmt.Errorf("%s of %q is none of %s", withArticle(f.Label), v, f.listed())
-}
-
-func withArticle(noun string) string {
-	if strings.ContainsRune("aeio", rune(strings.ToLower(noun)[0])) {
-		return "an " + noun
-	}
-	return "a " + noun
-}
-
-// listed names the choices, "12, 24 and 48".
-func (f Field) listed() string {
-	var out []string
-	for _, c := range f.Choices {
-		out = append(out, c.Value)
-	}
-	if n := len(out); n > 1 {
-		return strings.Join(out[:n-1], ", ") + " and " + out[n-1]
-	}
-	return strings.Join(out, "")
-}
-
-// set reads what was typed.
-func (f Field) set(text string) error {
-	text = strings.TrimSpace(text)
-	if f.None && (text == "" || text == "–") {
-		text = "0"
-		if f.Text != nil {
-			text = ""
-		}
-	}
-	switch {
-	case f.Number != nil:
-		v, err := ParseNumber(text, f.Unit)
-		if err != nil {
-			return fmt.Errorf("the %s %w", f.Label, err)
-		}
-		*f.Number = v
-	case f.Whole != nil:
-		v, err := strconv.Atoi(text)
-		if err != nil {
-			return fmt.Errorf("the %s: %q is none of %s", f.Label, text, f.listed())
-		}
-		*f.Whole = v
-	default:
-		*f.Text = text
-	}
-	return nil
-}
-
 // Validate returns an error in plain words where a value is out of its range.
 func Validate(p Params) error {
-	for _, f := range p.Fields() {
-		if f.Idle {
-			continue
-		}
-		if err := f.check(); err != nil {
-			return err
-		}
+	if err := field.All(p.Fields()); err != nil {
+		return err
 	}
 	if c, ok := p.(Checker); ok {
 		return c.Check()
@@ -189,15 +45,15 @@ func Read(p Params, form func(name string) (string, bool)) error {
 		text, ok := form(f.Name)
 		switch {
 		case f.Idle:
-			f.zero()
+			f.Zero()
 		case ok:
-			if err := f.set(text); err != nil {
+			if err := f.Set(text); err != nil {
 				return err
 			}
-		case !f.Trigger && f.check() != nil: // brought to life in this form
+		case !f.Trigger && f.Check() != nil: // brought to life in this form
 			if v, ok := defaults[f.Name]; !ok && f.Number != nil {
 				*f.Number = f.Default
-			} else if err := f.set(v); err != nil {
+			} else if err := f.Set(v); err != nil {
 				return err
 			}
 		}
@@ -210,21 +66,10 @@ func (k *Kind) Fresh() Params {
 	p := k.New()
 	for _, f := range p.Fields() {
 		if f.Idle {
-			f.zero()
+			f.Zero()
 		}
 	}
 	return p
-}
-
-func (f Field) zero() {
-	switch {
-	case f.Number != nil:
-		*f.Number = 0
-	case f.Whole != nil:
-		*f.Whole = 0
-	default:
-		*f.Text = ""
-	}
 }
 
 // Words says a move in general terms, to be set by hand elsewhere.
@@ -282,28 +127,6 @@ func (k *Kind) blank() Params {
 	p := k.New()
 	reflect.ValueOf(p).Elem().SetZero()
 	return p
-}
-
-// Doc is the field's row in docs/session-format.md.
-func (f Field) Doc() string {
-	switch {
-	case f.Trigger && f.None:
-		return fmt.Sprintf("`%s` (id of a trigger, optional)", f.Name)
-	case f.Trigger:
-		return fmt.Sprintf("`%s` (id of a trigger)", f.Name)
-	case f.Number != nil && f.None:
-		return fmt.Sprintf("`%s` (%s, none or %g to %g%s)", f.Name, f.Label, f.Lo, f.Hi, spaced(f.Unit))
-	case f.Number != nil:
-		return fmt.Sprintf("`%s` (%s, %g to %g%s)", f.Name, f.Label, f.Lo, f.Hi, spaced(f.Unit))
-	}
-	return fmt.Sprintf("`%s` (%s: %s)", f.Name, f.Label, f.listed())
-}
-
-func spaced(unit string) string {
-	if unit == "" {
-		return ""
-	}
-	return " " + unit
 }
 
 // Doc is the kind's row in docs/session-format.md.

@@ -6,6 +6,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -57,10 +58,10 @@ const (
 )
 
 // Fields are the shape and what belongs to it.
-func (f *Filter) Fields() []Field {
+func (f *Filter) Fields() []field.Field {
 	pass := f.Shape == dsp.Highpass || f.Shape == dsp.Lowpass
-	return []Field{
-		{Name: "shape", Label: "shape", Text: (*string)(&f.Shape), Choices: choices(string(dsp.Highpass), "high-pass", string(dsp.Lowpass), "low-pass",
+	return []field.Field{
+		{Name: "shape", Label: "shape", Text: (*string)(&f.Shape), Choices: field.Choices(string(dsp.Highpass), "high-pass", string(dsp.Lowpass), "low-pass",
 			string(dsp.Bell), "bell", string(dsp.LowShelf), "low shelf", string(dsp.HighShelf), "high shelf")},
 		{Name: "hz", Label: "corner", Unit: "Hz", Number: &f.Hz, Lo: bellLo, Hi: bellHi, Step: 0.1},
 		{Name: "slope_db_oct", Label: "slope", Whole: &f.Slope, Choices: slopes, Idle: !pass},

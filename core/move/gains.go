@@ -7,6 +7,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -40,7 +41,7 @@ type GainStep struct {
 func (*Gains) Kind() *Kind { return gainsKind }
 
 // Fields are none: the gains have no field.
-func (*Gains) Fields() []Field { return nil }
+func (*Gains) Fields() []field.Field { return nil }
 
 // Doc names what the fields do not.
 func (*Gains) Doc() string { return "`steps`, `[{at_s, db}]`, in order" }

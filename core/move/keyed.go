@@ -7,6 +7,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 )
 
 // The three schools of ducking.
@@ -57,13 +58,8 @@ func (k *KeyFilter) Validate() error {
 		return nil
 	}
 	d := &Duck{School: CompressorSchool, Comp: &Compressor{}, Key: k}
-	for _, f := range d.keyedFields()[keyAt : keyAt+3] {
-		if f.Idle {
-			continue
-		}
-		if err := f.check(); err != nil {
-			return err
-		}
+	if err := field.All(d.keyedFields()[keyAt : keyAt+3]); err != nil {
+		return err
 	}
 	if k.High > 0 && k.Low > 0 && k.High >= k.Low {
 		return fmt.Errorf("a key filter from %g up to %g Hz lets nothing through", k.High, k.Low)
@@ -114,12 +110,12 @@ const keyAt = 7
 
 // keyedFields are the values of the detector, of the key filter and of the band. Where there is no key filter,
 // its fields stand for one that is put in.
-func (d *Duck) keyedFields() []Field {
+func (d *Duck) keyedFields() []field.Field {
 	c, k, b := d.Comp, d.Key, d.Band
 	if k == nil {
 		k = &KeyFilter{}
 	}
-	out := []Field{
+	out := []field.Field{
 		{Name: "compressor.threshold_db", Label: "threshold", Unit: "dB", Number: &c.Threshold, Lo: -80, Hi: 0, Step: 0.1},
 		{Name: "compressor.ratio", Label: "ratio", Number: &c.Ratio, Lo: 1, Hi: 100, Step: 0.1},
 		{Name: "compressor.knee_db", Label: "knee", Unit: "dB", Number: &c.Knee, Lo: 0, Hi: 24, Step: 0.5},
@@ -133,11 +129,11 @@ func (d *Duck) keyedFields() []Field {
 	}
 	if d.School == BandSchool && b != nil {
 		out = append(out,
-			Field{Name: "band.shape", Label: "band", Text: &b.Shape, Choices: choices("bell", "bell", "below", "all below a crossover")},
-			Field{Name: "band.hz", Label: "band at", Unit: "Hz", Number: &b.Hz, Lo: 15, Hi: 2000, Step: 0.1},
-			Field{Name: "band.q", Label: "band Q", Number: &b.Q, Lo: 0.1, Hi: 10, Step: 0.1, Default: 0.8, Idle: b.Shape != "bell"},
-			Field{Name: "band.range_db", Label: "range", Unit: "dB", Number: &b.Range, Lo: 0, Hi: 48, Step: 0.1},
-			Field{Name: "band.channels", Label: "channels", Text: &b.Channels, Choices: append(choices("stereo", "both"), channelChoices...)},
+			field.Field{Name: "band.shape", Label: "band", Text: &b.Shape, Choices: field.Choices("bell", "bell", "below", "all below a crossover")},
+			field.Field{Name: "band.hz", Label: "band at", Unit: "Hz", Number: &b.Hz, Lo: 15, Hi: 2000, Step: 0.1},
+			field.Field{Name: "band.q", Label: "band Q", Number: &b.Q, Lo: 0.1, Hi: 10, Step: 0.1, Default: 0.8, Idle: b.Shape != "bell"},
+			field.Field{Name: "band.range_db", Label: "range", Unit: "dB", Number: &b.Range, Lo: 0, Hi: 48, Step: 0.1},
+			field.Field{Name: "band.channels", Label: "channels", Text: &b.Channels, Choices: append(field.Choices("stereo", "both"), channelChoices...)},
 		)
 	}
 	return out
@@ -151,13 +147,8 @@ func (d *Duck) keyedCheck() error {
 	case d.School == BandSchool && d.Band == nil:
 		return errors.New("a band dip needs its band")
 	}
-	for _, f := range d.keyedFields() {
-		if f.Idle {
-			continue
-		}
-		if err := f.check(); err != nil {
-			return err
-		}
+	if err := field.All(d.keyedFields()); err != nil {
+		return err
 	}
 	return d.Key.Validate()
 }
@@ -435,9 +426,9 @@ func (d *Duck) Carrier() Params { return &carried{Duck: d} }
 // carried is a keyed duck whose gain is known already: nothing comes out late.
 type carried struct{ Duck *Duck }
 
-func (*carried) Kind() *Kind     { return duckKind }
-func (*carried) Fields() []Field { return nil }
-func (*carried) Needs() Needs    { return Needs{} }
+func (*carried) Kind() *Kind           { return duckKind }
+func (*carried) Fields() []field.Field { return nil }
+func (*carried) Needs() Needs          { return Needs{} }
 
 // Memory is that of the band's filters.
 func (c *carried) Memory(p Place) int {

@@ -3,6 +3,7 @@ package move
 import (
 	"fmt"
 
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -37,13 +38,13 @@ type KeyedBell struct {
 func (*KeyedBell) Kind() *Kind { return keyedBellKind }
 
 // Fields are the trigger, the band, and the detector.
-func (k *KeyedBell) Fields() []Field {
-	return []Field{
+func (k *KeyedBell) Fields() []field.Field {
+	return []field.Field{
 		{Name: "trigger", Label: "while", Text: &k.Trigger, Trigger: true},
 		{Name: "hz", Label: "band at", Unit: "Hz", Number: &k.Hz, Lo: 20, Hi: bellHi, Step: 0.1},
 		{Name: "q", Label: "Q", Number: &k.Q, Lo: 0.3, Hi: mostQ, Step: 0.1},
 		{Name: "range_db", Label: "range", Unit: "dB", Number: &k.Range, Lo: 0, Hi: mostBell, Step: 0.1},
-		{Name: "channels", Label: "channels", Text: &k.Channels, Choices: append(choices("stereo", "both"), channelChoices...)},
+		{Name: "channels", Label: "channels", Text: &k.Channels, Choices: append(field.Choices("stereo", "both"), channelChoices...)},
 		{Name: "highpass_hz", Label: "key high-pass", Unit: "Hz", Number: &k.High, Lo: 10, Hi: 20000, Step: 1, None: true},
 		{Name: "lowpass_hz", Label: "key low-pass", Unit: "Hz", Number: &k.Low, Lo: 10, Hi: 20000, Step: 1, None: true},
 		{Name: "threshold_db", Label: "threshold", Unit: "dB", Number: &k.Threshold, Lo: -80, Hi: 0, Step: 0.1},
@@ -116,9 +117,9 @@ func (k *KeyedBell) Processor(p Place) (Processor, error) {
 // keyedBellCarrier is a keyed bell whose gain is known already.
 type keyedBellCarrier struct{ Bell *KeyedBell }
 
-func (*keyedBellCarrier) Kind() *Kind     { return keyedBellKind }
-func (*keyedBellCarrier) Fields() []Field { return nil }
-func (*keyedBellCarrier) Needs() Needs    { return Needs{} }
+func (*keyedBellCarrier) Kind() *Kind           { return keyedBellKind }
+func (*keyedBellCarrier) Fields() []field.Field { return nil }
+func (*keyedBellCarrier) Needs() Needs          { return Needs{} }
 
 // Memory is that of the band's filter.
 func (c *keyedBellCarrier) Memory(p Place) int { return c.Bell.dip(p.Rate).Carrier().Memory(p) }

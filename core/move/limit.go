@@ -6,6 +6,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -38,8 +39,8 @@ type Limit struct {
 func (*Limit) Kind() *Kind { return limitKind }
 
 // Fields are drive, ceiling, look-ahead and release.
-func (l *Limit) Fields() []Field {
-	return []Field{
+func (l *Limit) Fields() []field.Field {
+	return []field.Field{
 		{Name: "drive_db", Label: "drive", Unit: "dB", Number: &l.Drive, Lo: -24, Hi: 36, Step: 0.1},
 		{Name: "ceiling_dbtp", Label: "ceiling", Unit: "dBTP", Number: &l.Ceiling, Lo: -24, Hi: 24, Step: 0.1},
 		{Name: "lookahead_ms", Label: "look-ahead", Unit: "ms", Number: &l.Ahead, Lo: 0.5, Hi: 20, Step: 0.5},

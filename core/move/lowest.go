@@ -1,6 +1,9 @@
 package move
 
-import "mellowthump/core/audio"
+import (
+	"mellowthump/core/audio"
+	"mellowthump/core/field"
+)
 
 // Lowest is several drawn ducks at one place, each at the hits of its own trigger: where they overlap the lower gain counts, so
 // that a part that ducks to kick and snare does not go down twice where both strike. A render makes it of a chain's ducks; no
@@ -14,7 +17,7 @@ type Lowest struct {
 func (*Lowest) Kind() *Kind { return duckKind }
 
 // Fields are none of its own.
-func (*Lowest) Fields() []Field { return nil }
+func (*Lowest) Fields() []field.Field { return nil }
 
 // Needs is nothing: its hits are with it.
 func (*Lowest) Needs() Needs { return Needs{} }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/field"
 )
 
 // Kinds are all kinds of moves, in the order in which they stand in a chain: what changes the sound of a hit
@@ -94,7 +95,7 @@ func On(w Where) []*Kind {
 type Params interface {
 	Kind() *Kind
 	// Fields points into the parameters: names, units, bounds.
-	Fields() []Field
+	Fields() []field.Field
 	// Needs says what of the song the move needs to be known.
 	Needs() Needs
 	// Memory returns the number of frames before p.Start that what comes out from there on depends on, to

@@ -5,6 +5,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -26,8 +27,8 @@ type Nudge struct {
 func (*Nudge) Kind() *Kind { return nudgeKind }
 
 // Fields is the time.
-func (n *Nudge) Fields() []Field {
-	return []Field{{Name: "ms", Label: "nudge", Unit: "ms", Number: &n.MS, Lo: -NudgeMost, Hi: NudgeMost, Step: 0.01}}
+func (n *Nudge) Fields() []field.Field {
+	return []field.Field{{Name: "ms", Label: "nudge", Unit: "ms", Number: &n.MS, Lo: -NudgeMost, Hi: NudgeMost, Step: 0.01}}
 }
 
 // Needs is nothing.

@@ -5,6 +5,7 @@ import (
 	"sort"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/field"
 )
 
 var partKind = &Kind{
@@ -32,9 +33,9 @@ type Part struct {
 func (*Part) Kind() *Kind { return partKind }
 
 // Fields are the part that stays and the crossfade.
-func (p *Part) Fields() []Field {
-	return []Field{
-		{Name: "keep", Label: "part", Text: &p.Keep, Choices: choices(Head, "head", Tail, "tail")},
+func (p *Part) Fields() []field.Field {
+	return []field.Field{
+		{Name: "keep", Label: "part", Text: &p.Keep, Choices: field.Choices(Head, "head", Tail, "tail")},
 		{Name: "trigger", Label: "hits of", Text: &p.Trigger, Trigger: true},
 		{Name: "at_ms", Label: "crossfade at", Unit: "ms", Number: &p.At, Lo: 0, Hi: DuckPost, Step: 1},
 		{Name: "fade_ms", Label: "length", Unit: "ms", Number: &p.Fade, Lo: 1, Hi: 200, Step: 1},

@@ -1,6 +1,9 @@
 package move
 
-import "mellowthump/core/audio"
+import (
+	"mellowthump/core/audio"
+	"mellowthump/core/field"
+)
 
 var polarityKind = &Kind{
 	Name: "polarity", Label: "Polarity", Does: "turns the sign of every sample",
@@ -14,7 +17,7 @@ type Polarity struct{}
 func (*Polarity) Kind() *Kind { return polarityKind }
 
 // Fields are none.
-func (*Polarity) Fields() []Field { return nil }
+func (*Polarity) Fields() []field.Field { return nil }
 
 // Needs is nothing.
 func (*Polarity) Needs() Needs { return Needs{} }

@@ -6,6 +6,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -37,8 +38,8 @@ type Ring struct {
 func (*Ring) Kind() *Kind { return ringKind }
 
 // Fields are the band and its detector.
-func (r *Ring) Fields() []Field {
-	return []Field{
+func (r *Ring) Fields() []field.Field {
+	return []field.Field{
 		{Name: "hz", Label: "band at", Unit: "Hz", Number: &r.Hz, Lo: 20, Hi: bellHi, Step: 0.1},
 		{Name: "q", Label: "Q", Number: &r.Q, Lo: 0.3, Hi: mostQ, Step: 0.1},
 		{Name: "range_db", Label: "range", Unit: "dB", Number: &r.Range, Lo: 0, Hi: mostBell, Step: 0.1},
@@ -46,7 +47,7 @@ func (r *Ring) Fields() []Field {
 		{Name: "ratio", Label: "ratio", Number: &r.Ratio, Lo: 1, Hi: 100, Step: 0.1},
 		{Name: "attack_ms", Label: "attack", Unit: "ms", Number: &r.Attack, Lo: 0.05, Hi: 200, Step: 0.1},
 		{Name: "release_ms", Label: "release", Unit: "ms", Number: &r.Release, Lo: 1, Hi: 3000, Step: 1},
-		{Name: "channels", Label: "channels", Text: &r.Channels, Choices: append(choices("stereo", "both"), channelChoices...)},
+		{Name: "channels", Label: "channels", Text: &r.Channels, Choices: append(field.Choices("stereo", "both"), channelChoices...)},
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -52,8 +53,8 @@ type SideCut struct {
 func (*SideCut) Kind() *Kind { return sideCutKind }
 
 // Fields are the corner and the slope.
-func (s *SideCut) Fields() []Field {
-	return []Field{
+func (s *SideCut) Fields() []field.Field {
+	return []field.Field{
 		{Name: "hz", Label: "side over", Unit: "Hz", Number: &s.Hz, Lo: 20, Hi: 2000, Step: 1},
 		{Name: "slope_db_oct", Label: "slope", Whole: &s.Slope, Choices: slopes},
 	}
@@ -122,8 +123,8 @@ type MonoBelow struct {
 func (*MonoBelow) Kind() *Kind { return monoBelowKind }
 
 // Fields are the corner.
-func (m *MonoBelow) Fields() []Field {
-	return []Field{{Name: "hz", Label: "mono under", Unit: "Hz", Number: &m.Hz, Lo: 20, Hi: 2000, Step: 1}}
+func (m *MonoBelow) Fields() []field.Field {
+	return []field.Field{{Name: "hz", Label: "mono under", Unit: "Hz", Number: &m.Hz, Lo: 20, Hi: 2000, Step: 1}}
 }
 
 // Needs is nothing.
@@ -191,8 +192,8 @@ const widthGone = -60.0 // dB
 func (*Width) Kind() *Kind { return widthKind }
 
 // Fields are the two levels.
-func (w *Width) Fields() []Field {
-	return []Field{
+func (w *Width) Fields() []field.Field {
+	return []field.Field{
 		{Name: "mid_db", Label: "mid", Unit: "dB", Number: &w.Mid, Lo: widthGone, Hi: 12, Step: 0.5},
 		{Name: "side_db", Label: "side", Unit: "dB", Number: &w.Side, Lo: widthGone, Hi: 12, Step: 0.5},
 	}
@@ -263,10 +264,10 @@ type Align struct {
 func (*Align) Kind() *Kind { return alignKind }
 
 // Fields are the delay and the channel that is turned over.
-func (a *Align) Fields() []Field {
-	return []Field{
+func (a *Align) Fields() []field.Field {
+	return []field.Field{
 		{Name: "left_later_ms", Label: "left later by", Unit: "ms", Number: &a.Left, Lo: -AlignMost, Hi: AlignMost, Step: 0.01},
-		{Name: "turn", Label: "turned over", Text: &a.Turn, Choices: choices(TurnNone, "none", TurnLeft, "left", TurnRight, "right")},
+		{Name: "turn", Label: "turned over", Text: &a.Turn, Choices: field.Choices(TurnNone, "none", TurnLeft, "left", TurnRight, "right")},
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -27,8 +28,8 @@ type SoftClip struct {
 func (*SoftClip) Kind() *Kind { return softClipKind }
 
 // Fields are threshold and knee.
-func (s *SoftClip) Fields() []Field {
-	return []Field{
+func (s *SoftClip) Fields() []field.Field {
+	return []field.Field{
 		{Name: "threshold_db", Label: "threshold", Unit: "dBFS", Number: &s.Threshold, Lo: -24, Hi: 24, Step: 0.1},
 		{Name: "knee_db", Label: "knee", Unit: "dB", Number: &s.Knee, Lo: 0, Hi: 12, Step: 0.5},
 	}

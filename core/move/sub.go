@@ -7,6 +7,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -34,8 +35,8 @@ const (
 func (*Sub) Kind() *Kind { return subKind }
 
 // Fields are the hits and the tone.
-func (s *Sub) Fields() []Field {
-	return []Field{
+func (s *Sub) Fields() []field.Field {
+	return []field.Field{
 		{Name: "trigger", Label: "hits of", Text: &s.Trigger, Trigger: true},
 		{Name: "hz", Label: "tone at", Unit: "Hz", Number: &s.Hz, Lo: 20, Hi: 120, Step: 0.1},
 		{Name: "level_db", Label: "level", Unit: "dB", Number: &s.Level, Lo: subSilent, Hi: 0, Step: 0.5},

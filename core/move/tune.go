@@ -7,6 +7,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 )
 
@@ -40,8 +41,8 @@ type NoteTune struct {
 func (*Tune) Kind() *Kind { return tuneKind }
 
 // Fields are the whole stem's tuning and the hits of a struck sound; the notes of a line have no field.
-func (t *Tune) Fields() []Field {
-	return []Field{
+func (t *Tune) Fields() []field.Field {
+	return []field.Field{
 		{Name: "cents", Label: "tuning", Unit: "cents", Number: &t.Cents, Lo: -TuneMost, Hi: TuneMost, Step: 1},
 		{Name: "trigger", Label: "hits of", Text: &t.Trigger, Trigger: true, None: true},
 	}

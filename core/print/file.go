@@ -6,6 +6,7 @@ import (
 	"math"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/field"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
@@ -19,7 +20,7 @@ var ErrSilent = errors.New("it is silent: there is nothing to print")
 // Whole solves a whole sound: the split on its loudest 20 s, the drive on all of it. hits are frames of it, where they are
 // known. The error is ErrSilent where it is silent.
 func Whole(ctx context.Context, x audio.Buffer, hits []int, asked session.Print) (*Solved, Result, error) {
-	if err := asked.Validate(); err != nil {
+	if err := field.All(asked.Fields()); err != nil {
 		return nil, Result{}, err
 	}
 	from, to, err := meter.Loudest(ctx, audio.Memory{Buffer: x}, loudest)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"mellowthump/core/field"
 	"mellowthump/core/move"
 )
 
@@ -24,15 +25,12 @@ func (s *Song) BodyRules() Body {
 	return CommonBody()
 }
 
-// Validate returns an error in plain words where a value is out of its range.
-func (b *Body) Validate() error {
-	if !(b.Spread >= 0.5 && b.Spread <= 24) {
-		return fmt.Errorf("a spread of %g dB is out of bounds; 0.5 to 24 are taken", b.Spread)
+// Fields are its values.
+func (b *Body) Fields() []field.Field {
+	return []field.Field{
+		{Name: "spread", Label: "spread", Unit: "dB", Number: &b.Spread, Lo: 0.5, Hi: 24, Step: 0.5},
+		{Name: "attack", Label: "attack", Unit: "dB", Number: &b.Attack, Lo: 0, Hi: 24, Step: 0.5},
 	}
-	if !(b.Attack >= 0 && b.Attack <= 24) {
-		return fmt.Errorf("an attack of %g dB is out of bounds; 0 to 24 are taken", b.Attack)
-	}
-	return nil
 }
 
 // SetBody sets what Body goes by.

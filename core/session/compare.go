@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"mellowthump/core/field"
 	"mellowthump/core/move"
 )
 
@@ -105,12 +106,9 @@ func (s *Song) CompareRules() Compare {
 	return CommonCompare()
 }
 
-// Validate returns an error in plain words where a value is out of its range.
-func (c *Compare) Validate() error {
-	if !(c.Tolerance >= 0.5 && c.Tolerance <= 12) {
-		return fmt.Errorf("a tolerance of %g dB is out of bounds; 0.5 to 12 are taken", c.Tolerance)
-	}
-	return nil
+// Fields are its values.
+func (c *Compare) Fields() []field.Field {
+	return []field.Field{{Name: "tolerance", Label: "tolerance", Unit: "dB", Number: &c.Tolerance, Lo: 0.5, Hi: 12, Step: 0.5}}
 }
 
 // SetCompare sets what Compare goes by.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 	"mellowthump/core/move"
 )
@@ -44,9 +45,6 @@ type Print struct {
 	Ceiling float64 `json:"ceiling_dbtp"` // likewise
 }
 
-// PrintSchools are the schools of the last stage.
-var PrintSchools = []string{"none", "clip", "limit", "two"}
-
 // CommonPrint is what a new song goes by: the premaster untouched; common practice.
 func CommonPrint() Print { return Print{School: "none", LUFS: -9, Ceiling: -1} }
 
@@ -58,17 +56,13 @@ func (s *Song) PrintRules() Print {
 	return CommonPrint()
 }
 
-// Validate returns an error in plain words where a value is out of its range.
-func (p *Print) Validate() error {
-	switch {
-	case !slices.Contains(PrintSchools, p.School):
-		return fmt.Errorf("%q is no school of the last stage", p.School)
-	case !(p.LUFS >= -40 && p.LUFS <= -3):
-		return fmt.Errorf("a loudness of %g LUFS is out of bounds; -40 to -3 are taken", p.LUFS)
-	case !(p.Ceiling >= -12 && p.Ceiling <= 0):
-		return fmt.Errorf("a ceiling of %g dBTP is out of bounds; -12 to 0 are taken", p.Ceiling)
+// Fields are its values.
+func (p *Print) Fields() []field.Field {
+	return []field.Field{
+		{Name: "school", Label: "school of the last stage", Text: &p.School, Choices: field.Choices("none", "none", "clip", "clip", "limit", "limit", "two", "two")},
+		{Name: "lufs", Label: "loudness", Unit: "LUFS", Number: &p.LUFS, Lo: -40, Hi: -3, Step: 0.5},
+		{Name: "ceiling", Label: "ceiling", Unit: "dBTP", Number: &p.Ceiling, Lo: -12, Hi: 0, Step: 0.1},
 	}
-	return nil
 }
 
 // SetPrint sets what Print goes by, and puts the moves of its school on the master in the place of those before. What was put

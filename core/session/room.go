@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 	"mellowthump/core/move"
 )
@@ -29,17 +30,13 @@ func (s *Song) RoomRules() Room {
 	return CommonRoom()
 }
 
-// Validate returns an error in plain words where a value is out of its range.
-func (r *Room) Validate() error {
-	switch {
-	case !(r.Cellar >= 0 && r.Cellar <= 60):
-		return fmt.Errorf("the rest is asked %g dB under kick and bass; 0 to 60 are taken", r.Cellar)
-	case r.Slope != 12 && r.Slope != 24:
-		return fmt.Errorf("a slope of %d dB per octave is not offered; 12 and 24 are", r.Slope)
-	case !(r.Playback >= 40 && r.Playback <= 110):
-		return fmt.Errorf("a playback level of %g dB SPL is out of bounds; 40 to 110 are taken", r.Playback)
+// Fields are its values.
+func (r *Room) Fields() []field.Field {
+	return []field.Field{
+		{Name: "cellar", Label: "distance of the rest under kick and bass", Unit: "dB", Number: &r.Cellar, Lo: 0, Hi: 60, Step: 1},
+		{Name: "slope", Label: "slope", Unit: "dB per octave", Whole: &r.Slope, Choices: field.Choices("12", "12 dB per octave", "24", "24 dB per octave")},
+		{Name: "playback", Label: "playback level", Unit: "dB", Number: &r.Playback, Lo: 40, Hi: 110, Step: 1},
 	}
-	return nil
 }
 
 // SetRoom sets what Room goes by.

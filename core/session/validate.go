@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/field"
 	"mellowthump/core/move"
 )
 
@@ -133,7 +134,7 @@ func (s *Song) validateTriggers() error {
 			return err
 		}
 		if t.Grid != "" {
-			if ms, err := move.NoteMS(t.Grid, s.BPM); err == nil && ms <= 0 {
+			if ms, err := field.NoteMS(t.Grid, s.BPM); err == nil && ms <= 0 {
 				return fmt.Errorf("the trigger %q is a grid of %q, which goes backwards", t.Name, t.Grid)
 			} else if err != nil {
 				return fmt.Errorf("the trigger %q: %w", t.Name, err)
@@ -289,28 +290,8 @@ func (s *Song) validateRest() error {
 			}
 		}
 	}
-	if s.Room != nil {
-		if err := s.Room.Validate(); err != nil {
-			return err
-		}
-	}
-	if s.Print != nil {
-		if err := s.Print.Validate(); err != nil {
-			return err
-		}
-	}
-	if s.Compare != nil {
-		if err := s.Compare.Validate(); err != nil {
-			return err
-		}
-	}
-	if s.Width != nil {
-		if err := s.Width.Validate(); err != nil {
-			return err
-		}
-	}
-	if s.Body != nil {
-		if err := s.Body.Validate(); err != nil {
+	for _, fields := range s.rules() {
+		if err := field.All(fields); err != nil {
 			return err
 		}
 	}
@@ -318,4 +299,24 @@ func (s *Song) validateRest() error {
 		return s.Levels.Validate()
 	}
 	return nil
+}
+
+// rules are what the stages go by, where it is the song's own.
+func (s *Song) rules() (all [][]field.Field) {
+	if s.Room != nil {
+		all = append(all, s.Room.Fields())
+	}
+	if s.Body != nil {
+		all = append(all, s.Body.Fields())
+	}
+	if s.Width != nil {
+		all = append(all, s.Width.Fields())
+	}
+	if s.Compare != nil {
+		all = append(all, s.Compare.Fields())
+	}
+	if s.Print != nil {
+		all = append(all, s.Print.Fields())
+	}
+	return all
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"mellowthump/core/field"
 	"mellowthump/core/move"
 )
 
@@ -23,12 +24,9 @@ func (s *Song) WidthRules() Width {
 	return CommonWidth()
 }
 
-// Validate returns an error in plain words where a value is out of its range.
-func (w *Width) Validate() error {
-	if !(w.Correlation >= -1 && w.Correlation <= 0.99) {
-		return fmt.Errorf("a correlation of %g is out of bounds; -1 to 0.99 are taken", w.Correlation)
-	}
-	return nil
+// Fields are its values.
+func (w *Width) Fields() []field.Field {
+	return []field.Field{{Name: "correlation", Label: "correlation", Number: &w.Correlation, Lo: -1, Hi: 0.99, Step: 0.05}}
 }
 
 // SetWidth sets what Width goes by.

@@ -15,6 +15,7 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/body"
 	"mellowthump/core/export"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
@@ -244,10 +245,10 @@ func (h *handlers) shape(c *gin.Context) {
 		}
 		var m move.Attack
 		var err error
-		if m.Attack, err = move.ParseNumber(c.PostForm("attack"), "dB"); err != nil {
+		if m.Attack, err = field.Number(c.PostForm("attack"), "dB"); err != nil {
 			return nil, shell.BadInput(c, "attack", fmt.Errorf("the attack %w", err))
 		}
-		if m.Sustain, err = move.ParseNumber(c.PostForm("sustain"), "dB"); err != nil {
+		if m.Sustain, err = field.Number(c.PostForm("sustain"), "dB"); err != nil {
 			return nil, shell.BadInput(c, "attack", fmt.Errorf("the sustain %w", err))
 		}
 		if err := move.Validate(&m); err != nil {
@@ -261,14 +262,7 @@ func (h *handlers) shape(c *gin.Context) {
 func (h *handlers) setRules(c *gin.Context) {
 	h.WorkOut(c, "body", "rules", func(song *session.Song) (session.Edit, error) {
 		r := song.BodyRules()
-		var err error
-		if r.Spread, err = move.ParseNumber(c.PostForm("spread"), "dB"); err != nil {
-			return nil, shell.BadInput(c, "rules", fmt.Errorf("the spread %w", err))
-		}
-		if r.Attack, err = move.ParseNumber(c.PostForm("attack"), "dB"); err != nil {
-			return nil, shell.BadInput(c, "rules", fmt.Errorf("the attack %w", err))
-		}
-		if err := r.Validate(); err != nil {
+		if err := field.Read(r.Fields(), c.GetPostForm); err != nil {
 			return nil, shell.BadInput(c, "rules", err)
 		}
 		return session.SetBody{Body: r}, nil

@@ -12,6 +12,7 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/body"
+	"mellowthump/core/field"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -31,7 +32,7 @@ type lowView struct {
 	*shell.View
 	Under   []underRow
 	Law     move.Drop
-	Fields  []move.Field
+	Fields  []field.Field
 	Fall    *body.Fall
 	Falls   bool // a drop is in
 	Wrong   string
@@ -97,7 +98,7 @@ func dbAsked(text string, usual float64) (float64, error) {
 	if strings.TrimSpace(text) == "" {
 		return usual, nil
 	}
-	v, err := move.ParseNumber(text, "dB")
+	v, err := field.Number(text, "dB")
 	if err != nil {
 		return 0, fmt.Errorf("the level %w", err)
 	}
@@ -287,7 +288,7 @@ func depthAsked(text string) (float64, error) {
 	if strings.TrimSpace(text) == "" {
 		return body.BandsDepth, nil
 	}
-	v, err := move.ParseNumber(text, "%")
+	v, err := field.Number(text, "%")
 	if err != nil {
 		return 0, fmt.Errorf("the depth %w", err)
 	}

@@ -22,6 +22,7 @@ import (
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/bench"
 	"mellowthump/core/body"
+	"mellowthump/core/field"
 	"mellowthump/core/group"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -311,7 +312,7 @@ func (h *handlers) shapePart(c *gin.Context) {
 				continue
 			}
 			var err error
-			if *f.to, err = move.ParseNumber(text, f.unit); err != nil {
+			if *f.to, err = field.Number(text, f.unit); err != nil {
 				return nil, shell.BadInput(c, "split", fmt.Errorf("the %s %w", f.label, err))
 			}
 			if !(*f.to >= f.lo && *f.to <= f.hi) {

@@ -17,6 +17,7 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/compare"
 	"mellowthump/core/export"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/meter"
@@ -129,7 +130,7 @@ func asked(amount, limit string) (float64, float64, error) {
 		if strings.TrimSpace(f.text) == "" {
 			continue
 		}
-		v, err := move.ParseNumber(f.text, f.unit)
+		v, err := field.Number(f.text, f.unit)
 		if err != nil {
 			return a, l, fmt.Errorf("the %s %w", f.name, err)
 		}
@@ -317,11 +318,7 @@ func (h *handlers) matched(c *gin.Context, song *session.Song, ref, amount, limi
 func (h *handlers) setRules(c *gin.Context) {
 	h.WorkOut(c, "compare", "rules", func(song *session.Song) (session.Edit, error) {
 		r := song.CompareRules()
-		var err error
-		if r.Tolerance, err = move.ParseNumber(c.PostForm("tolerance"), "dB"); err != nil {
-			return nil, shell.BadInput(c, "rules", fmt.Errorf("the tolerance %w", err))
-		}
-		if err := r.Validate(); err != nil {
+		if err := field.Read(r.Fields(), c.GetPostForm); err != nil {
 			return nil, shell.BadInput(c, "rules", err)
 		}
 		return session.SetCompare{Compare: r}, nil

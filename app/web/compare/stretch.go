@@ -8,7 +8,7 @@ import (
 
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
-	"mellowthump/core/move"
+	"mellowthump/core/field"
 	"mellowthump/core/session"
 )
 
@@ -57,7 +57,7 @@ func (h *handlers) setStretch(c *gin.Context) {
 			name string
 			to   *float64
 		}{{"from", &span.From}, {"to", &span.To}} {
-			v, err := move.ParseNumber(c.PostForm(f.name), "s")
+			v, err := field.Number(c.PostForm(f.name), "s")
 			if err != nil {
 				return nil, shell.BadInput(c, "stretch", fmt.Errorf("the stretch %w", err))
 			}

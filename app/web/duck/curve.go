@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -29,17 +30,17 @@ func readPoints(c *gin.Context, song *session.Song) (*move.Duck, error) {
 		if i >= move.DuckPoints {
 			return nil, shell.BadInput(c, "points", fmt.Errorf("a duck curve holds at most %d points", move.DuckPoints))
 		}
-		ms, note, err := move.ParseTime(at, bpm)
+		ms, note, err := field.Time(at, bpm)
 		if err != nil {
 			return nil, shell.BadInput(c, "points", fmt.Errorf("point %d: %w", i+1, err))
 		}
-		db, err := move.ParseNumber(c.PostForm("db-"+n), "dB")
+		db, err := field.Number(c.PostForm("db-"+n), "dB")
 		if err != nil {
 			return nil, shell.BadInput(c, "points", fmt.Errorf("point %d: %w", i+1, err))
 		}
 		bend := 0.0
 		if b := strings.TrimSpace(c.PostForm("bend-" + n)); b != "" {
-			if bend, err = move.ParseNumber(b, ""); err != nil {
+			if bend, err = field.Number(b, ""); err != nil {
 				return nil, shell.BadInput(c, "points", fmt.Errorf("point %d: %w", i+1, err))
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/duck"
+	"mellowthump/core/field"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/pocket"
@@ -47,10 +48,10 @@ func (h *handlers) setTargets(c *gin.Context) {
 	h.WorkOut(c, "duck", "targets", func(song *session.Song) (session.Edit, error) {
 		t := song.Targets
 		var err error
-		if t.Clearance, err = move.ParseNumber(c.PostForm("clearance"), "dB"); err != nil {
+		if t.Clearance, err = field.Number(c.PostForm("clearance"), "dB"); err != nil {
 			return nil, shell.BadInput(c, "targets", fmt.Errorf("the clearance %w", err))
 		}
-		if t.MaxDepth, err = move.ParseNumber(c.PostForm("depth"), "dB"); err != nil {
+		if t.MaxDepth, err = field.Number(c.PostForm("depth"), "dB"); err != nil {
 			return nil, shell.BadInput(c, "targets", fmt.Errorf("the cap %w", err))
 		}
 		if c.PostForm("ahead-asked") != "" { // an unticked box sends nothing
@@ -159,7 +160,7 @@ func (h *handlers) setHandover(c *gin.Context) {
 
 // moved is the edit that moves the handover to where the form says.
 func (h *handlers) moved(c *gin.Context, song *session.Song) (session.Edit, error) {
-	to, err := move.ParseNumber(c.PostForm("ms"), "ms")
+	to, err := field.Number(c.PostForm("ms"), "ms")
 	if err == nil && !(to >= 20 && to <= 1000) {
 		err = fmt.Errorf("a handover at %g ms is outside 20 to 1000", to)
 	}

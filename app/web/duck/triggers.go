@@ -12,6 +12,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
+	"mellowthump/core/field"
 	"mellowthump/core/intake"
 	"mellowthump/core/midi"
 	"mellowthump/core/move"
@@ -123,7 +124,7 @@ func (h *handlers) setCell(c *gin.Context) {
 		depth, text := 0.0, strings.TrimSpace(c.PostForm("depth"))
 		if text != "" && text != "–" {
 			var err error
-			if depth, err = move.ParseNumber(text, "dB"); err != nil {
+			if depth, err = field.Number(text, "dB"); err != nil {
 				return nil, shell.BadInput(c, "matrix", fmt.Errorf("the depth %w", err))
 			}
 		}
@@ -140,7 +141,7 @@ func (h *handlers) setShape(c *gin.Context) {
 			name, says string
 			to         *move.Time
 		}{{"begins", "where it begins", &e.Shape.Begins}, {"down", "where it is down", &e.Shape.Down}, {"back", "where it is held to", &e.Shape.Back}, {"end", "where it is back", &e.Shape.End}} {
-			ms, note, err := move.ParseTime(c.PostForm(f.name), song.BPM)
+			ms, note, err := field.Time(c.PostForm(f.name), song.BPM)
 			if err != nil {
 				return nil, shell.BadInput(c, "shape", fmt.Errorf("%s: %w", f.says, err))
 			}

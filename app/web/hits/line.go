@@ -12,6 +12,7 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
+	"mellowthump/core/field"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -192,7 +193,7 @@ func listening(get func(string) string) (session.Listening, error) {
 		if text == "" {
 			continue
 		}
-		v, err := move.ParseNumber(text, f.unit)
+		v, err := field.Number(text, f.unit)
 		if err != nil {
 			return e, fmt.Errorf("the threshold %w", err)
 		}

@@ -17,9 +17,9 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/duck"
+	"mellowthump/core/field"
 	"mellowthump/core/find"
 	"mellowthump/core/intake"
-	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -170,7 +170,7 @@ func (h *handlers) setSettings(c *gin.Context) {
 		v := 0.0
 		if strings.TrimSpace(text) != "" || name != "felt" {
 			var err error
-			if v, err = move.ParseNumber(text, unit); err != nil {
+			if v, err = field.Number(text, unit); err != nil {
 				return nil, shell.BadInput(c, "settings", fmt.Errorf("%s %w", what, err))
 			}
 		}
@@ -204,13 +204,13 @@ func (h *handlers) setSettings(c *gin.Context) {
 func (h *handlers) takeProposal(c *gin.Context) {
 	h.WorkOut(c, "intake", "settings", func(*session.Song) (session.Edit, error) {
 		value := c.PostForm("value")
-		switch field := c.PostForm("field"); field {
+		switch of := c.PostForm("field"); of {
 		case "bpm", "grid":
-			v, err := move.ParseNumber(value, map[string]string{"bpm": "bpm", "grid": "ms"}[field])
+			v, err := field.Number(value, map[string]string{"bpm": "bpm", "grid": "ms"}[of])
 			if err != nil {
 				return nil, shell.BadInput(c, "settings", err)
 			}
-			if field == "bpm" {
+			if of == "bpm" {
 				return session.Settings{BPM: &v}, nil
 			}
 			v /= 1000

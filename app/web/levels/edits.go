@@ -8,14 +8,14 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
-	"mellowthump/core/move"
+	"mellowthump/core/field"
 	"mellowthump/core/session"
 )
 
 // setGain changes one gain at one step.
 func (h *handlers) setGain(c *gin.Context) {
 	h.WorkOut(c, "levels", "gain", func(*session.Song) (session.Edit, error) {
-		db, err := move.ParseNumber(c.PostForm("db"), "dB")
+		db, err := field.Number(c.PostForm("db"), "dB")
 		if err != nil {
 			return nil, shell.BadInput(c, "gain", err)
 		}
@@ -37,11 +37,11 @@ func locks(c *gin.Context, steps []session.Step) []session.Step {
 // setStemRouting changes where a stem goes, its pan and width, its sends and locks.
 func (h *handlers) setStemRouting(c *gin.Context) {
 	h.WorkOut(c, "levels", "detail", func(song *session.Song) (session.Edit, error) {
-		pan, err := move.ParseNumber(c.PostForm("pan"), "%")
+		pan, err := field.Number(c.PostForm("pan"), "%")
 		if err != nil {
 			return nil, shell.BadInput(c, "detail", fmt.Errorf("the pan %w", err))
 		}
-		width, err := move.ParseNumber(c.PostForm("width"), "%")
+		width, err := field.Number(c.PostForm("width"), "%")
 		if err != nil {
 			return nil, shell.BadInput(c, "detail", fmt.Errorf("the width %w", err))
 		}
@@ -54,7 +54,7 @@ func (h *handlers) setStemRouting(c *gin.Context) {
 			if text == "" || text == "–" {
 				continue
 			}
-			db, err := move.ParseNumber(text, "dB")
+			db, err := field.Number(text, "dB")
 			if err != nil {
 				return nil, shell.BadInput(c, "detail", fmt.Errorf("the send to %s %w", b.Name, err))
 			}
@@ -103,7 +103,7 @@ func (h *handlers) setRules(c *gin.Context) {
 			if !ok {
 				return was
 			}
-			db, err := move.ParseNumber(text, "dB")
+			db, err := field.Number(text, "dB")
 			if err != nil && wrong == nil {
 				wrong = fmt.Errorf("%s: %w", strings.ReplaceAll(name, "-", " "), err)
 			}

@@ -15,9 +15,9 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/dsp"
 	"mellowthump/core/export"
+	"mellowthump/core/field"
 	"mellowthump/core/levels"
 	"mellowthump/core/mix"
-	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
 
@@ -29,7 +29,7 @@ func (h *handlers) planOptions(c *gin.Context, b *bench.Bench, q url.Values, anc
 		if text == "" {
 			return 0, nil
 		}
-		n, err := move.ParseNumber(text, unit)
+		n, err := field.Number(text, unit)
 		if err == nil && !(n >= lo && n <= hi) {
 			err = fmt.Errorf("%g is outside %g to %g dB", n, lo, hi)
 		}
@@ -216,7 +216,7 @@ func (h *handlers) pinkNoise(c *gin.Context) {
 	if song == nil {
 		return
 	}
-	db, err := move.ParseNumber(c.Query("db"), "dB")
+	db, err := field.Number(c.Query("db"), "dB")
 	if err != nil || !(db >= -80 && db <= -10) || song.Rate == 0 {
 		h.Fail(c, http.StatusBadRequest, "The noise is played at a level from −80 to −10 dBFS.")
 		return

@@ -6,6 +6,7 @@ import (
 	"math"
 	"sort"
 
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
@@ -165,7 +166,7 @@ func (e Editor) grid(s *svg, x func(float64) float64, from, to, bottom float64) 
 	}
 	s.line("zero", x(0), 8, x(0), bottom)
 	for _, note := range []string{"1/64", "1/32", "1/16", "1/8", "1/4", "1/2"} {
-		ms, err := move.NoteMS(note, e.BPM)
+		ms, err := field.NoteMS(note, e.BPM)
 		if err != nil || ms > to {
 			continue
 		}

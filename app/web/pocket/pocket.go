@@ -17,6 +17,7 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
@@ -197,7 +198,7 @@ func (h *handlers) apply(c *gin.Context) {
 	h.WorkOut(c, "pocket", "pocket", func(song *session.Song) (session.Edit, error) {
 		switch action {
 		case "nudge":
-			ms, err := move.ParseNumber(c.PostForm("ms"), "ms")
+			ms, err := field.Number(c.PostForm("ms"), "ms")
 			if err != nil {
 				return nil, bad(fmt.Errorf("the nudge %w", err))
 			}
@@ -212,11 +213,11 @@ func (h *handlers) apply(c *gin.Context) {
 		case "detune":
 			return h.detune(c, song, false)
 		case "split":
-			at, err := move.ParseNumber(c.PostForm("at"), "ms")
+			at, err := field.Number(c.PostForm("at"), "ms")
 			if err != nil {
 				return nil, bad(fmt.Errorf("the place of the crossfade %w", err))
 			}
-			fade, err := move.ParseNumber(c.PostForm("fade"), "ms")
+			fade, err := field.Number(c.PostForm("fade"), "ms")
 			if err != nil {
 				return nil, bad(fmt.Errorf("the crossfade %w", err))
 			}
@@ -252,7 +253,7 @@ func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session
 func (h *handlers) detune(c *gin.Context, song *session.Song, each bool) (session.Edit, error) {
 	var cents *float64
 	if text := c.PostForm("cents"); text != "" && !each {
-		v, err := move.ParseNumber(text, "cents")
+		v, err := field.Number(text, "cents")
 		if err != nil {
 			return nil, shell.BadInput(c, "pocket", fmt.Errorf("the detune %w", err))
 		}

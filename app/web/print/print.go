@@ -16,12 +16,12 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/bench"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
-	"mellowthump/core/move"
 	"mellowthump/core/print"
 	"mellowthump/core/session"
 )
@@ -172,18 +172,8 @@ func service(p *bench.Printed) string {
 
 // asked reads what a print is to be.
 func asked(school, lufs, ceiling string) (session.Print, error) {
-	p := session.Print{School: school}
-	for _, f := range []struct {
-		text, name, unit string
-		to               *float64
-	}{{lufs, "loudness", "LUFS", &p.LUFS}, {ceiling, "ceiling", "dBTP", &p.Ceiling}} {
-		v, err := move.ParseNumber(f.text, f.unit)
-		if err != nil {
-			return p, fmt.Errorf("the %s %w", f.name, err)
-		}
-		*f.to = v
-	}
-	return p, p.Validate()
+	p, typed := session.Print{}, map[string]string{"school": school, "lufs": lufs, "ceiling": ceiling}
+	return p, field.Read(p.Fields(), func(name string) (string, bool) { return typed[name], true })
 }
 
 // solve finds the chain for what is asked, and puts it on the master.

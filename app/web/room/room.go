@@ -14,7 +14,7 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
-	"mellowthump/core/move"
+	"mellowthump/core/field"
 	"mellowthump/core/room"
 	"mellowthump/core/session"
 )
@@ -184,7 +184,7 @@ func (h *handlers) complement(c *gin.Context) {
 		if c.PostForm("out") != "" {
 			return session.Uncomplement{}, nil
 		}
-		db, err := move.ParseNumber(c.PostForm("db"), "dB")
+		db, err := field.Number(c.PostForm("db"), "dB")
 		if err != nil {
 			return nil, shell.BadInput(c, "complement", fmt.Errorf("the lift %w", err))
 		}
@@ -220,7 +220,7 @@ func (h *handlers) setCut(c *gin.Context) {
 		}
 		if text := strings.TrimSpace(c.PostForm("hz")); text != "" && text != "–" {
 			var err error
-			if e.Hz, err = move.ParseNumber(text, "Hz"); err != nil {
+			if e.Hz, err = field.Number(text, "Hz"); err != nil {
 				return nil, shell.BadInput(c, "cut", fmt.Errorf("the corner %w", err))
 			}
 			if e.Hz == 0 {
@@ -260,17 +260,7 @@ func (h *handlers) all(c *gin.Context, song *session.Song, side room.Side) (sess
 func (h *handlers) setRules(c *gin.Context) {
 	h.WorkOut(c, "room", "rules", func(song *session.Song) (session.Edit, error) {
 		r := song.RoomRules()
-		var err error
-		if r.Cellar, err = move.ParseNumber(c.PostForm("cellar"), "dB"); err != nil {
-			return nil, shell.BadInput(c, "rules", fmt.Errorf("what is asked %w", err))
-		}
-		if r.Playback, err = move.ParseNumber(c.PostForm("playback"), "dB"); err != nil {
-			return nil, shell.BadInput(c, "rules", fmt.Errorf("the playback level %w", err))
-		}
-		if r.Slope, err = strconv.Atoi(c.PostForm("slope")); err != nil {
-			return nil, shell.BadInput(c, "rules", errors.New("a slope is 12 or 24 dB per octave"))
-		}
-		if err := r.Validate(); err != nil {
+		if err := field.Read(r.Fields(), c.GetPostForm); err != nil {
 			return nil, shell.BadInput(c, "rules", err)
 		}
 		return session.SetRoom{Room: r}, nil

@@ -14,6 +14,7 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/bench"
+	"mellowthump/core/field"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/room"
@@ -28,7 +29,7 @@ func voiceAt(text string) (meter.Figure, error) {
 	if strings.TrimSpace(text) == "" {
 		return meter.None, nil
 	}
-	v, err := move.ParseNumber(text, "dB")
+	v, err := field.Number(text, "dB")
 	if err == nil && !(v >= -60 && v <= 0) {
 		err = fmt.Errorf("a voice at %g dBFS is out of bounds; -60 to 0 are taken", v)
 	}

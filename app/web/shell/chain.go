@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"mellowthump/app/web/plot"
+	"mellowthump/core/field"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -21,7 +22,7 @@ type Chain struct {
 // ChainRow is a move of a chain with its form.
 type ChainRow struct {
 	move.Move
-	Fields []move.Field
+	Fields []field.Field
 }
 
 // ChainAt is the chain of a place, for the template "chain".

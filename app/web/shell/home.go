@@ -18,7 +18,7 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/app/web/plot"
 	"mellowthump/core/dsp"
-	"mellowthump/core/move"
+	"mellowthump/core/field"
 	"mellowthump/core/session"
 )
 
@@ -187,7 +187,7 @@ func (s *Server) createSong(c *gin.Context) {
 	bpm := plainBPM
 	if text := strings.TrimSpace(c.PostForm("bpm")); text != "" {
 		var err error
-		if bpm, err = move.ParseNumber(text, "bpm"); err != nil {
+		if bpm, err = field.Number(text, "bpm"); err != nil {
 			s.showHome(c, http.StatusUnprocessableEntity, &homeView{Wrong: "The tempo " + err.Error() + ".", Typed: typed})
 			return
 		}

@@ -10,8 +10,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/core/care"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
-	"mellowthump/core/move"
 )
 
 // Rest is how long is listened since the last rest, and what is left of the day at the level that its user read off a sound
@@ -120,7 +120,7 @@ func (s *Server) setRest(c *gin.Context) {
 	r := restOf(c, time.Now())
 	if text := c.PostForm("level"); text == "" {
 		r.Level = 0
-	} else if v, err := move.ParseNumber(text, "dBA"); err != nil {
+	} else if v, err := field.Number(text, "dBA"); err != nil {
 		r.Wrong = Sentence("the level " + err.Error())
 	} else if !(v >= care.LeastDBA && v <= care.MostDBA) {
 		r.Wrong = fmt.Sprintf("A level of %g dBA is outside %g to %g.", v, care.LeastDBA, care.MostDBA)

@@ -10,6 +10,7 @@ import (
 
 	"mellowthump/app/web/shell"
 	"mellowthump/core/export"
+	"mellowthump/core/field"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 	"mellowthump/core/width"
@@ -20,7 +21,7 @@ func corner(text string) (float64, error) {
 	if strings.TrimSpace(text) == "" {
 		return 0, nil
 	}
-	hz, err := move.ParseNumber(text, "Hz")
+	hz, err := field.Number(text, "Hz")
 	if err != nil {
 		return 0, fmt.Errorf("the corner %w", err)
 	}
@@ -80,7 +81,7 @@ func (h *handlers) setLevel(c *gin.Context) {
 		var w move.Width
 		for name, to := range map[string]*float64{"mid": &w.Mid, "side": &w.Side} {
 			var err error
-			if *to, err = move.ParseNumber(c.PostForm(name), "dB"); err != nil {
+			if *to, err = field.Number(c.PostForm(name), "dB"); err != nil {
 				return nil, fmt.Errorf("the %s %w", name, err)
 			}
 		}
@@ -102,13 +103,13 @@ func (h *handlers) setBands(c *gin.Context) {
 		e := session.Together{Said: name + ": its width by band"}
 		for _, s := range shelves(chain) {
 			was := s
-			for field, to := range map[string]*float64{s.Name: &s.DB, s.Name + "_hz": &s.Hz} {
-				text, ok := c.GetPostForm(field)
+			for name, to := range map[string]*float64{s.Name: &s.DB, s.Name + "_hz": &s.Hz} {
+				text, ok := c.GetPostForm(name)
 				if !ok {
 					continue
 				}
 				var err error
-				if *to, err = move.ParseNumber(text, map[bool]string{true: "Hz", false: "dB"}[to == &s.Hz]); err != nil {
+				if *to, err = field.Number(text, map[bool]string{true: "Hz", false: "dB"}[to == &s.Hz]); err != nil {
 					return nil, shell.BadInput(c, "side", fmt.Errorf("the side's shelf %w", err))
 				}
 			}
@@ -164,7 +165,7 @@ func panOf(text string) (float64, error) {
 	if strings.TrimSpace(text) == "" {
 		return 50, nil
 	}
-	p, err := move.ParseNumber(text, "%")
+	p, err := field.Number(text, "%")
 	if err != nil {
 		return 0, fmt.Errorf("the pan %w", err)
 	}
@@ -267,11 +268,7 @@ func (h *handlers) safe(c *gin.Context, song *session.Song) (session.Edit, error
 func (h *handlers) setRules(c *gin.Context) {
 	h.WorkOut(c, "width", "rules", func(song *session.Song) (session.Edit, error) {
 		r := song.WidthRules()
-		var err error
-		if r.Correlation, err = move.ParseNumber(c.PostForm("correlation"), ""); err != nil {
-			return nil, shell.BadInput(c, "rules", fmt.Errorf("the correlation %w", err))
-		}
-		if err := r.Validate(); err != nil {
+		if err := field.Read(r.Fields(), c.GetPostForm); err != nil {
 			return nil, shell.BadInput(c, "rules", err)
 		}
 		return session.SetWidth{Width: r}, nil

@@ -1,4 +1,4 @@
-package move
+package field
 
 import (
 	"fmt"
@@ -39,21 +39,21 @@ func NoteMS(note string, bpm float64) (float64, error) {
 	return sign * factor * 60000 / bpm * 4 * float64(n) / float64(d), nil
 }
 
-// ParseTime reads a time typed by a person: ms ("30", "30 ms", "-4.5") or a note value. It
+// Time reads a time typed by a person: ms ("30", "30 ms", "-4.5") or a note value. It
 // returns the ms at that tempo, and the note value where one was typed.
-func ParseTime(s string, bpm float64) (ms float64, note string, err error) {
+func Time(s string, bpm float64) (ms float64, note string, err error) {
 	s = strings.TrimSpace(s)
 	if strings.Contains(s, "/") {
 		ms, err = NoteMS(s, bpm)
 		return ms, strings.ReplaceAll(s, "−", "-"), err
 	}
-	ms, err = ParseNumber(s, "ms")
+	ms, err = Number(s, "ms")
 	return ms, "", err
 }
 
-// ParseNumber reads a number typed by a person, with its unit or without, with a decimal
+// Number reads a number typed by a person, with its unit or without, with a decimal
 // comma or point, with a hyphen or a minus sign.
-func ParseNumber(s, unit string) (float64, error) {
+func Number(s, unit string) (float64, error) {
 	t := strings.TrimSpace(strings.NewReplacer("−", "-", ",", ".").Replace(s))
 	if len(t) >= len(unit) && strings.EqualFold(t[len(t)-len(unit):], unit) {
 		t = strings.TrimSpace(t[:len(t)-len(unit)])
