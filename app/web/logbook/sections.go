@@ -17,6 +17,7 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/duck"
+	"mellowthump/core/field"
 	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -222,7 +223,7 @@ func changed(c *gin.Context, song *session.Song, all []session.Section, i int, e
 			return nil, fmt.Errorf("the song ends at bar %s", placeOf(song, end))
 		}
 	}
-	depth, err := strconv.ParseFloat(strings.TrimSpace(c.PostForm("depth")), 64)
+	depth, err := field.Number(c.PostForm("depth"), "%")
 	if err != nil || !(depth >= 0 && depth <= 100) {
 		return nil, errDepth
 	}
