@@ -135,13 +135,8 @@ func TestEnds(t *testing.T) {
 			d.Stems[i].Stem.Bus = ""
 		}
 		r, song, facts := brought(t, d)
-		asked := counting(t, mostJudged, func(stage string, ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
-			i := slices.IndexFunc(real, func(s struct {
-				key   string
-				judge func(context.Context, *bench.Bench) ([]find.Finding, error)
-			}) bool {
-				return s.key == stage
-			})
+		asked := counting(t, mostJudged, func(of string, ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
+			i := slices.IndexFunc(real, func(s stage) bool { return s.key == of })
 			return real[i].judge(ctx, b)
 		})
 		if _, err := Make(mix.Follow(t.Context(), &mix.Work{}), r, song, facts, Choice{}, nil); err != nil {

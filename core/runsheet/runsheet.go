@@ -125,13 +125,13 @@ func Make(ctx context.Context, r *mix.Renderer, song *session.Song, facts map[st
 		return w.sheet, nil
 	}
 	for _, key := range c.First {
-		stage, _, _ := strings.Cut(key, "/")
-		if err := w.stage(ctx, stage, key); err != nil {
+		of, _, _ := strings.Cut(key, "/")
+		if err := w.stage(ctx, stageOf(of), key); err != nil {
 			return nil, err
 		}
 	}
 	for _, s := range stages {
-		if err := w.stage(ctx, s.key, ""); err != nil {
+		if err := w.stage(ctx, s, ""); err != nil {
 			return nil, err
 		}
 	}
@@ -255,7 +255,7 @@ func (w *walk) row(ctx context.Context, p plan) error {
 
 // told reports whether what a candidate is for is where it should be already: what is kept above has mended it.
 func (p plan) told(own []Change) bool {
-	return len(own) > 0 && p.stage == "room" && !slices.ContainsFunc(own, func(c Change) bool { return c.Bracket.Off(c.Before) > 0 })
+	return len(own) > 0 && stageOf(p.stage).mended && !slices.ContainsFunc(own, func(c Change) bool { return c.Bracket.Off(c.Before) > 0 })
 }
 
 // mended adds what a row is about to the one above that has mended it.
@@ -331,13 +331,13 @@ func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
 // clearance.
 func (w *walk) guards(p plan, m find.Measure) bool {
 	if m.Figure != "p10" {
-		return p.stage != "intake" && p.stage != "levels"
+		return !stageOf(p.stage).loud
 	}
 	return w.judgesClearance(p)
 }
 
 func (w *walk) judgesClearance(p plan) bool {
-	return !slices.Contains([]string{"intake", "levels", "pocket"}, p.stage) || p.id == againID || slices.Contains(w.choice.Off, fitKey)
+	return !stageOf(p.stage).early || p.id == againID || slices.Contains(w.choice.Off, fitKey)
 }
 
 // refitted is a row with the duck fitted anew on top of its change; nil where that breaks it too.

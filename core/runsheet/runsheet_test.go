@@ -184,12 +184,7 @@ func inOrder(t *testing.T, s *Sheet) {
 	t.Helper()
 	last := -1
 	for _, r := range s.Rows {
-		at := slices.IndexFunc(stages, func(st struct {
-			key   string
-			judge func(context.Context, *bench.Bench) ([]find.Finding, error)
-		}) bool {
-			return st.key == r.Stage
-		})
+		at := slices.IndexFunc(stages, func(st stage) bool { return st.key == r.Stage })
 		if strings.HasSuffix(r.Key, "/"+againID) {
 			continue
 		}

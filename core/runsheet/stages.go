@@ -18,20 +18,53 @@ import (
 	"mellowthump/core/session"
 )
 
-// stages are the stages that judge, in the order of the work.
-var stages = []struct {
+// stage is what the walk has to know of a stage: how it judges, and how what it tells hangs together with what others do.
+type stage struct {
 	key   string
 	judge func(context.Context, *bench.Bench) ([]find.Finding, error)
-}{
-	{"intake", func(_ context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Intake(), nil }},
-	{"levels", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Levels(ctx, b.Whole()) }},
-	{"pocket", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Pocket(ctx) }},
-	{"duck", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Duck(ctx) }},
-	{"room", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Room(ctx) }},
-	{"body", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Body(ctx) }},
-	{"width", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Width(ctx) }},
-	{"compare", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Compare(ctx) }},
-	{"print", func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Print(ctx) }},
+	// plan makes candidates of what is dealt with together, and returns what is left, each by itself; nil: all of it.
+	plan func(w *walk, ctx context.Context, open []find.Finding) (made []plan, rest []find.Finding, err error)
+	also string // another stage, of which this one deals with what is upside down: the levels are set of what is left of it
+
+	takes  bool   // what other stages told is dealt with here
+	anew   bool   // its change may answer what else it told, or set the same again: it is judged anew
+	early  bool   // it comes before the duck is fitted: where that is to be, it answers for no clearance
+	loud   bool   // it comes before the levels are set, or sets them: it answers for no premaster
+	mended bool   // what is where it should be already was mended by a row above
+	ahead  string // the stage that takes long and is judged while its rows are weighed
+}
+
+// stages are the stages that judge, in the order of the work. It is filled at the start: a plan looks into it.
+var stages []stage
+
+func init() {
+	stages = []stage{
+		{key: "intake", judge: func(_ context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Intake(), nil },
+			plan: (*walk).planTuning, also: "pocket", early: true, loud: true},
+		{key: "levels", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Levels(ctx, b.Whole()) },
+			plan: (*walk).planTrims, anew: true, early: true, loud: true},
+		{key: "pocket", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Pocket(ctx) },
+			plan: (*walk).planPocket, anew: true, early: true},
+		{key: "duck", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Duck(ctx) },
+			plan: (*walk).planDuck, takes: true},
+		{key: "room", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Room(ctx) },
+			plan: (*walk).planCuts, mended: true, ahead: "body"},
+		{key: "body", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Body(ctx) },
+			plan: (*walk).planBody, takes: true, ahead: "width"},
+		{key: "width", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Width(ctx) }},
+		{key: "compare", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Compare(ctx) }, anew: true},
+		{key: "print", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Print(ctx) }},
+	}
+}
+
+// stageOf is the stage with a key; one that is none judges nothing.
+func stageOf(key string) stage {
+	for _, s := range stages {
+		if s.key == key {
+			return s
+		}
+	}
+	return stage{key: key, judge: func(context.Context, *bench.Bench) ([]find.Finding, error) { return nil, nil }}
 }
 
 // Keys of rows that deal with several findings.
@@ -55,23 +88,17 @@ type plan struct {
 }
 
 // open judges a stage on what is kept so far and returns what is open of it: no notices, nothing that was put aside.
-func (w *walk) open(ctx context.Context, stage string) ([]find.Finding, error) {
-	for _, s := range stages {
-		if s.key != stage {
-			continue
-		}
-		all, err := s.judge(ctx, w.at.Bench)
-		if t := bench.Trouble(err); t != "" {
-			w.sheet.Trouble = t
-			return nil, nil
-		}
-		if err != nil {
-			return nil, fmt.Errorf("judging %s: %w", stage, err)
-		}
-		open, _ := find.Open(w.at.Song, find.At(stage, all))
-		return slices.DeleteFunc(open, func(f find.Finding) bool { return f.Notice }), nil
+func (w *walk) open(ctx context.Context, key string) ([]find.Finding, error) {
+	all, err := stageOf(key).judge(ctx, w.at.Bench)
+	if t := bench.Trouble(err); t != "" {
+		w.sheet.Trouble = t
+		return nil, nil
 	}
-	return nil, nil
+	if err != nil {
+		return nil, fmt.Errorf("judging %s: %w", key, err)
+	}
+	open, _ := find.Open(w.at.Song, find.At(key, all))
+	return slices.DeleteFunc(open, func(f find.Finding) bool { return f.Notice }), nil
 }
 
 // mostAnew is how often a stage is judged anew for what a row of it has changed.
@@ -79,14 +106,14 @@ const mostAnew = 3
 
 // stage makes the rows of a stage; only the one of a key, where one is given. It ends, whatever is found: what is left
 // is judged anew for a row that was made just now and changed something, and not too often; a row is made once.
-func (w *walk) stage(ctx context.Context, stage, only string) error {
+func (w *walk) stage(ctx context.Context, st stage, only string) error {
 	left := 0
-	if only == "" && rejudged(stage) {
+	if only == "" && st.anew {
 		left = mostAnew
 	}
 	for anew := true; anew; left-- {
 		var err error
-		if anew, err = w.judged(ctx, stage, only, left > 0); err != nil {
+		if anew, err = w.judged(ctx, st, only, left > 0); err != nil {
 			return err
 		}
 	}
@@ -95,23 +122,23 @@ func (w *walk) stage(ctx context.Context, stage, only string) error {
 
 // judged judges a stage and makes its rows; where it may, it ends with the first that changed the song, for what is left is to
 // be judged anew.
-func (w *walk) judged(ctx context.Context, stage, only string, may bool) (anew bool, err error) {
-	open, err := w.open(ctx, stage)
+func (w *walk) judged(ctx context.Context, st stage, only string, may bool) (anew bool, err error) {
+	open, err := w.open(ctx, st.key)
 	if err != nil {
 		return false, err
 	}
-	if stage == "intake" { // a layer that is upside down is so in its file: the levels are set of what is left of it
-		layers, err := w.open(ctx, "pocket")
+	if st.also != "" {
+		turned, err := w.open(ctx, st.also)
 		if err != nil {
 			return false, err
 		}
-		layers, _ = part(layers, func(f find.Finding) bool { return f.Group == find.Turned })
-		open = append(find.At(stage, layers), open...)
+		turned, _ = part(turned, func(f find.Finding) bool { return f.Group == find.Turned })
+		open = append(find.At(st.key, turned), open...)
 	}
-	if len(open) == 0 && stage != "duck" {
+	if len(open) == 0 && !st.takes {
 		return false, nil
 	}
-	plans, err := w.plans(ctx, stage, open)
+	plans, err := w.plans(ctx, st, open)
 	if err != nil {
 		return false, err
 	}
@@ -130,59 +157,59 @@ func (w *walk) judged(ctx context.Context, stage, only string, may bool) (anew b
 	return false, nil
 }
 
-// rejudged reports whether a change of a stage may answer what else it told, or set the same again.
-func rejudged(stage string) bool { return stage == "levels" || stage == "pocket" || stage == "compare" }
-
 // plans groups what a stage told into candidates.
-func (w *walk) plans(ctx context.Context, stage string, open []find.Finding) ([]plan, error) {
-	var out []plan
-	switch stage {
-	case "intake":
-		var tune []find.Finding
-		tune, open = part(open, func(f find.Finding) bool { return f.Group == find.Tuning })
-		if fix := w.at.Detune(); len(fix) > 0 && len(tune) > 0 {
-			out = append(out, plan{stage: stage, id: "tune", found: named(tune, w.at.Song), do: fixSaid(fix, w.at.Song), edit: session.Together{Edits: fix}, own: []find.Measure{{Figure: "notecents"}}})
-		} else {
-			open = append(tune, open...)
-		}
-		open = named(open, w.at.Song)
-	case "levels":
-		p, rest, err := w.planLevels(ctx, open, "plan")
-		if err != nil {
+func (w *walk) plans(ctx context.Context, st stage, open []find.Finding) (out []plan, err error) {
+	if st.plan != nil {
+		if out, open, err = st.plan(w, ctx, open); err != nil {
 			return nil, err
 		}
-		out, open = append(out, p...), rest
-	case "pocket":
-		open = slices.DeleteFunc(open, func(f find.Finding) bool {
-			return f.Group == find.Tuning && w.seen[tuneKey] || f.Group == find.Turned
-		})
-	case "duck":
-		p, err := w.planDuck(ctx, open)
-		if err != nil {
-			return nil, err
-		}
-		out, open = append(out, p...), nil
-	case "room":
-		var low []find.Finding
-		low, open = part(open, func(f find.Finding) bool { return f.Group == find.Cuts })
-		out = append(out, planCuts(low)...)
 	}
 	var other []find.Finding
-	other, open = part(open, func(f find.Finding) bool { return f.Other == "duck" || f.Other == "body" })
+	other, open = part(open, func(f find.Finding) bool { return f.Other != "" && stageOf(f.Other).takes })
 	w.pending = append(w.pending, other...)
 	for _, f := range open {
-		found := []find.Finding{f}
-		if stage == "body" && f.ID == "uneven.bass" {
-			found = append(found, w.settled("body")...)
-		}
-		out = append(out, w.single(stage, found))
-	}
-	if stage == "body" { // of which it finds nothing itself
-		for _, f := range w.settled("body") {
-			out = append(out, plan{stage: stage, id: f.ID, found: []find.Finding{f}, do: f.Do})
-		}
+		out = append(out, w.single(st.key, []find.Finding{f}))
 	}
 	return alike(out), nil
+}
+
+// planTuning detunes all that is off by one change, where there is one.
+func (w *walk) planTuning(_ context.Context, open []find.Finding) ([]plan, []find.Finding, error) {
+	tune, rest := part(open, func(f find.Finding) bool { return f.Group == find.Tuning })
+	fix := w.at.Detune()
+	if len(fix) == 0 || len(tune) == 0 {
+		return nil, named(append(tune, rest...), w.at.Song), nil
+	}
+	return []plan{{stage: "intake", id: "tune", found: named(tune, w.at.Song), do: fixSaid(fix, w.at.Song), edit: session.Together{Edits: fix}, own: []find.Measure{{Figure: "notecents"}}}}, named(rest, w.at.Song), nil
+}
+
+// planTrims is the plan of the trims.
+func (w *walk) planTrims(ctx context.Context, open []find.Finding) ([]plan, []find.Finding, error) {
+	return w.planLevels(ctx, open, "plan")
+}
+
+// planPocket leaves out what was dealt with before the levels.
+func (w *walk) planPocket(_ context.Context, open []find.Finding) ([]plan, []find.Finding, error) {
+	return nil, slices.DeleteFunc(open, func(f find.Finding) bool {
+		return f.Group == find.Tuning && w.seen[tuneKey] || f.Group == find.Turned
+	}), nil
+}
+
+// planBody evens what steps, also where another stage told so; what of that Body does not find itself is told as it is.
+func (w *walk) planBody(_ context.Context, open []find.Finding) (out []plan, rest []find.Finding, err error) {
+	for _, f := range open {
+		if f.Other != "" {
+			rest = append(rest, f)
+		} else if f.ID == "uneven.bass" {
+			out = append(out, w.single("body", append([]find.Finding{f}, w.settled("body")...)))
+		} else {
+			out = append(out, w.single("body", []find.Finding{f}))
+		}
+	}
+	for _, f := range w.settled("body") {
+		out = append(out, plan{stage: "body", id: f.ID, found: []find.Finding{f}, do: f.Do})
+	}
+	return out, rest, nil
 }
 
 // alike puts what is to be done by hand, and is of one kind, into one row.
@@ -274,10 +301,10 @@ func (w *walk) planLevels(ctx context.Context, open []find.Finding, id string) (
 }
 
 // planDuck is the fit, where a clearance is asked that is not there.
-func (w *walk) planDuck(ctx context.Context, open []find.Finding) ([]plan, error) {
+func (w *walk) planDuck(ctx context.Context, open []find.Finding) (made []plan, rest []find.Finding, err error) {
 	found := append(open, w.settled("duck")...)
 	if len(found) == 0 {
-		return nil, nil
+		return nil, nil, nil
 	}
 	byHand := func(why string) []plan {
 		var out []plan
@@ -293,21 +320,21 @@ func (w *walk) planDuck(ctx context.Context, open []find.Finding) ([]plan, error
 		return out
 	}
 	if w.at.Song.Fitted() {
-		return byHand(""), nil
+		return byHand(""), nil, nil
 	}
 	w.ahead(ctx)
 	f, err := w.at.Fit(duck.Brief(ctx), bench.School(w.at.Song))
 	if t := bench.Trouble(err); t != "" {
-		return byHand(t), nil
+		return byHand(t), nil, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if f.Duck == nil {
-		return byHand(f.Reason), nil
+		return byHand(f.Reason), nil, nil
 	}
 	if d, off := w.at.Song.Duck(); d != nil && !off && reflect.DeepEqual(d, f.Duck) { // it stands as it would be fitted
-		return byHand(f.Reason), nil
+		return byHand(f.Reason), nil, nil
 	}
 	e := bench.FitEdit(f)
 	do := e.Said + ", the least that does it"
@@ -316,7 +343,7 @@ func (w *walk) planDuck(ctx context.Context, open []find.Finding) ([]plan, error
 	}
 	found = slices.Clone(found)
 	found[0].Why, found[0].Values = f.Reason, e.Said
-	return []plan{{stage: "duck", id: "fit", found: found, do: do, edit: e, own: []find.Measure{reached(w.at.Song)}}}, nil
+	return []plan{{stage: "duck", id: "fit", found: found, do: do, edit: e, own: []find.Measure{reached(w.at.Song)}}}, nil, nil
 }
 
 // ahead listens to what Room will ask of the parts that no duck changes, while one processor fits the duck. What it finds is
@@ -336,25 +363,25 @@ func (w *walk) ahead(ctx context.Context) {
 
 // judgeAhead judges the next stage that takes long while the other rows of this one are weighed: most of them leave the song
 // as it is, and then it is done. What is found is in the renderer's cache.
-func (w *walk) judgeAhead(ctx context.Context, stage string) {
+func (w *walk) judgeAhead(ctx context.Context, of string) {
 	if w.leave != nil {
 		w.leave()
 	}
-	next := map[string]string{"room": "body", "body": "width"}[stage]
-	for _, s := range stages {
-		if s.key == next {
-			at := w.put(w.at.Song) // on a bench of its own: what a bench keeps must not end with what is left
-			ctx, leave := context.WithCancel(mix.Follow(ctx, &mix.Work{}))
-			w.leave = leave
-			w.beside.Go(func() error { s.judge(ctx, at.Bench); return nil })
-		}
+	next := stageOf(of).ahead
+	if next == "" {
+		return
 	}
+	at := w.put(w.at.Song) // on a bench of its own: what a bench keeps must not end with what is left
+	ctx, leave := context.WithCancel(mix.Follow(ctx, &mix.Work{}))
+	w.leave = leave
+	w.beside.Go(func() error { stageOf(next).judge(ctx, at.Bench); return nil })
 }
 
 // planCuts are the cuts that go unheard, all at once where the cellar asks for them.
-func planCuts(low []find.Finding) []plan {
+func (w *walk) planCuts(_ context.Context, open []find.Finding) ([]plan, []find.Finding, error) {
+	low, rest := part(open, func(f find.Finding) bool { return f.Group == find.Cuts })
 	if len(low) == 0 {
-		return nil
+		return nil, rest, nil
 	}
 	p := plan{stage: "room", id: "cut", found: low, own: low[0].Own}
 	var fixes []session.Edit
@@ -363,7 +390,7 @@ func planCuts(low []find.Finding) []plan {
 			p.own = f.Own
 			if len(f.Fix) > 0 {
 				p.do, p.edit = f.Do, session.Together{Said: f.Do, Edits: f.Fix}
-				return []plan{p}
+				return []plan{p}, rest, nil
 			}
 			p.do = f.Do
 		}
@@ -374,7 +401,7 @@ func planCuts(low []find.Finding) []plan {
 		p.edit = session.Together{Edits: fixes}
 		p.do = fmt.Sprintf("Cut %s where it goes unheard", counted(len(fixes), "stem"))
 	}
-	return []plan{p}
+	return []plan{p}, rest, nil
 }
 
 // again sets the trims once more where what came after them has moved a part out of its place.
