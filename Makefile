@@ -56,7 +56,7 @@ FUZZ := FuzzAIFF:app/decode FuzzFLAC:app/decode FuzzMP3:app/decode FuzzOgg:app/d
 	FuzzRead:core/midi FuzzRead:core/session FuzzFileName:core/session FuzzNames:core/export FuzzSong:core/mix
 FUZZTIME ?= 60s
 
-long: ## Duck and Levels over two stems of half an hour, 12 of 12 min and 60 of 3 min: memory, time
+long: ## Duck and Levels over two stems of half an hour, 12 of 12 min, every stage over 60 of 3 min: memory, time
 	MELLOWTHUMP_MINUTES=30 $(GO) test -timeout 30m -count=1 -v -run TestLongSong ./cmd/mellowthump
 	MELLOWTHUMP_MINUTES=12 MELLOWTHUMP_STEMS=12 $(GO) test -timeout 30m -count=1 -v -run TestLongSong ./cmd/mellowthump
 	MELLOWTHUMP_MINUTES=3 MELLOWTHUMP_STEMS=60 $(GO) test -timeout 30m -count=1 -v -run TestLongSong ./cmd/mellowthump
