@@ -24,7 +24,10 @@ func TestImports(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	layer := map[string]int{"group": 0, "audio": 0, "dsp": 0, "midi": 0, "figure": 0, "field": 0, "meter": 1, "move": 1, "session": 2, "find": 3, "mix": 3, "bench": 5, "export": 5, "care": 0, "device": 3, "archive": 3, "landed": 3, "runsheet": 6}
+	layer := map[string]int{
+		"group": 0, "audio": 0, "dsp": 0, "midi": 0, "figure": 0, "field": 0,
+		"meter": 1, "move": 1, "session": 2, "find": 3, "mix": 3, "bench": 5, "export": 5, "care": 0, "device": 3, "archive": 3, "landed": 3, "runsheet": 6,
+	}
 	stages := map[string]bool{}
 	for _, s := range strings.Fields("intake levels pocket duck room body width compare print logbook demo") {
 		stages[s], layer[s] = true, 4

@@ -156,12 +156,13 @@ func endBounce(ctx context.Context, tx *sqlx.Tx, b Bounce) error {
 // TakeBounce is an edit that puts a bounce in its stem's place: it, the end of its job and what became of the file are stored
 // together. base is as for Edit.
 func (s *Store) TakeBounce(ctx context.Context, base int64, edit session.Edit, job int64, b Bounce) error {
-	return s.changeAlso(ctx, b.SongID, base, []session.Edit{edit}, func(tx *sqlx.Tx, _ *change) error {
+	_, err := s.change(ctx, b.SongID, base, nil, []session.Edit{edit}, func(tx *sqlx.Tx, _ *change) error {
 		if err := done(ctx, tx, job); err != nil {
 			return err
 		}
 		return endBounce(ctx, tx, b)
 	})
+	return err
 }
 
 // ForgetBounces forgets the files of a song's folder that are in a state: they are taken as new ones.

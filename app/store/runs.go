@@ -31,10 +31,11 @@ func (s *Store) EditRun(ctx context.Context, id string, base int64, said string,
 	if err != nil {
 		return run, err
 	}
-	err = s.changeAlso(ctx, id, base, edits, func(tx *sqlx.Tx, c *change) error {
+	_, err = s.change(ctx, id, base, nil, edits, func(tx *sqlx.Tx, c *change) error {
 		run = Run{Base: c.base, Head: c.song.Rev, Said: said, Body: string(b), Created: now()}
 		if run.Head != run.Base {
-			res, err := tx.ExecContext(ctx, `INSERT INTO runs (song_id, base, head, said, body, created) VALUES (?, ?, ?, ?, ?, ?)`, id, run.Base, run.Head, said, run.Body, run.Created)
+			res, err := tx.ExecContext(ctx, `INSERT INTO runs (song_id, base, head, said, body, created) VALUES (?, ?, ?, ?, ?, ?)`,
+				id, run.Base, run.Head, said, run.Body, run.Created)
 			if err == nil {
 				run.ID, err = res.LastInsertId()
 			}

@@ -316,9 +316,12 @@ func BoostedBefore(song *session.Song) []find.Finding {
 				if f, ok := b.Params.(*move.Filter); ok && !b.Off && f.DB > 0 && f.Hz < 150 {
 					out = append(out, find.Finding{
 						ID: find.ID("boost-before", st.ID, b.ID), What: fmt.Sprintf("%s is raised at %s Hz before its compressor", st.Name, figure.Short(f.Hz)), Hear: "stem:" + st.ID,
-						Why:   "What is raised there makes the compressor work, and is taken away again with all else. Raise it after it: the compressor has a bell of its own behind it.",
+						Why: "What is raised there makes the compressor work, and is taken away again with all else. " +
+							"Raise it after it: the compressor has a bell of its own behind it.",
 						Taste: "it changes the tone a little",
-						Do:    fmt.Sprintf("Take the bell out, and set the bell after the compressor to %s dB at %s Hz", figure.ShortPlus(f.DB), figure.Short(f.Hz)), Apply: "Raise it after",
+						Apply: "Raise it after",
+						Do: fmt.Sprintf("Take the bell out, and set the bell after the compressor to %s dB at %s Hz",
+							figure.ShortPlus(f.DB), figure.Short(f.Hz)),
 						Fix: []session.Edit{session.DropMove{At: session.At{Stem: st.ID}, ID: b.ID}, session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: m.ID, Why: m.Why, Params: raisedAfter(c, f)}}},
 					})
 				}

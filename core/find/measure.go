@@ -34,10 +34,10 @@ type Measure struct {
 	In     Bracket
 }
 
-// Same reports whether two are the same figure of the same thing, whatever is asked of it.
-func (m Measure) Same(o Measure) bool {
-	m.Name, m.In, o.Name, o.In = "", Bracket{}, "", Bracket{}
-	return m == o
+// Bare is the measure without what it is called and what is asked of it: two are of the same figure where they are equal so.
+func (m Measure) Bare() Measure {
+	m.Name, m.In = "", Bracket{}
+	return m
 }
 
 // Group says with which others a finding is dealt with, by one change for all of them; empty: by a change of its own.

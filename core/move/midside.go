@@ -28,7 +28,8 @@ func (*MidSide) Kind() *Kind { return midSideKind }
 func (m *MidSide) Fields() []field.Field {
 	return []field.Field{
 		{Name: "channels", Label: "part", Text: &m.Channels, Choices: channelChoices},
-		{Name: "shape", Label: "shape", Text: (*string)(&m.Shape), Choices: field.Choices(string(dsp.Bell), "bell", string(dsp.LowShelf), "low shelf", string(dsp.HighShelf), "high shelf")},
+		{Name: "shape", Label: "shape", Text: (*string)(&m.Shape),
+			Choices: field.Choices(string(dsp.Bell), "bell", string(dsp.LowShelf), "low shelf", string(dsp.HighShelf), "high shelf")},
 		{Name: "hz", Label: "corner", Unit: "Hz", Number: &m.Hz, Lo: bellLo, Hi: bellHi, Step: 0.1},
 		{Name: "db", Label: "gain", Unit: "dB", Number: &m.DB, Lo: -mostBell, Hi: mostBell, Step: 0.1},
 		{Name: "q", Label: "Q", Number: &m.Q, Lo: leastQ, Hi: mostQ, Step: 0.1},

@@ -449,7 +449,9 @@ func (a *cutting) frees(ctx context.Context, i int, side Side, end *End, x, bus 
 		if err != nil {
 			return err
 		}
-		now, err := mix.Cached(ctx, a.r.Cache, mix.Key("low energy cut", a.key(i), f, a.lead), func() (float64, int, error) { return lowEnergy(changed, a.lead), 8, nil })
+		now, err := mix.Cached(ctx, a.r.Cache, mix.Key("low energy cut", a.key(i), f, a.lead), func() (float64, int, error) {
+			return lowEnergy(changed, a.lead), 8, nil
+		})
 		if err != nil {
 			return err
 		}

@@ -171,15 +171,14 @@ func (w *walk) put(song *session.Song) *state {
 
 // take takes a figure of the song.
 func (s *state) take(ctx context.Context, m find.Measure) (meter.Figure, error) {
-	of := m
-	of.Name, of.In = "", find.Bracket{}
+	of := m.Bare()
 	s.mu.Lock()
 	f, ok := s.known[of]
 	s.mu.Unlock()
 	if ok {
 		return f, nil
 	}
-	f, err := figures[m.Figure].take(ctx, s.Bench, of)
+	f, err := figures[m.Figure].take(ctx, s.Bench, of) // TestFiguresAreKnown: there is one
 	if err != nil {
 		return f, fmt.Errorf("measuring %s: %w", called(m), err)
 	}
@@ -292,7 +291,9 @@ func (w *walk) made(e session.Edit) (*state, error) {
 func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
 	r.Own, r.Other, r.Broke = nil, nil, ""
 	held := slices.DeleteFunc(guarded(w.at.Song), func(m find.Measure) bool {
-		return slices.ContainsFunc(p.own, func(o find.Measure) bool { return o.Same(m) || o.Figure == "songpeak" && m.Figure == "premaster" })
+		return slices.ContainsFunc(p.own, func(o find.Measure) bool {
+			return o.Bare() == m.Bare() || o.Figure == "songpeak" && m.Figure == "premaster"
+		})
 	})
 	all, err := changes(ctx, w.at, next, slices.Concat(p.own, held))
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/bench"
 	"mellowthump/core/demo"
+	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/intake"
 	"mellowthump/core/meter"
@@ -393,5 +395,33 @@ func TestStems(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+	}
+}
+
+// Every figure by which some finding of core says that it is judged can be taken, and has a name and a unit.
+func TestFiguresAreKnown(t *testing.T) {
+	named := regexp.MustCompile(`Figure: "(\w+)"|\.Figure = "(\w+)"`)
+	sources, err := filepath.Glob("../*/*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := map[string]bool{}
+	for _, path := range sources {
+		if strings.HasSuffix(path, "_test.go") {
+			continue
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range named.FindAllStringSubmatch(string(b), -1) {
+			key := m[1] + m[2]
+			if seen[key] = true; figures[key].take == nil || figure.Of(key).Name == "" {
+				t.Errorf("%s names the figure %q, which cannot be taken or has no name", path, key)
+			}
+		}
+	}
+	if len(seen) < 20 {
+		t.Errorf("only %d figures are named", len(seen))
 	}
 }

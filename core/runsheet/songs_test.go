@@ -43,7 +43,8 @@ type note struct{ at, steps, midi int }
 var beats = []beat{
 	{bpm: 140, bars: 4, kick: 55, kicks: []int{0, 8}, snare: []int{4, 12}, hats: 2, bass: []note{{2, 5, 33}, {10, 5, 36}}, seed: 1},
 	{bpm: 92, bars: 4, kick: 61.7, kicks: []int{0, 7}, snare: []int{4, 12}, hats: 4, bass: []note{{2, 4, 35}, {9, 3, 35}, {13, 2, 38}}, seed: 2},
-	{bpm: 124, bars: 4, kick: 49, kicks: []int{0, 4, 8, 12}, snare: []int{4, 12}, hats: 2, bass: []note{{2, 2, 31}, {6, 2, 31}, {10, 2, 34}, {14, 2, 31}}, seed: 3},
+	{bpm: 124, bars: 4, kick: 49, kicks: []int{0, 4, 8, 12}, snare: []int{4, 12}, hats: 2,
+		bass: []note{{2, 2, 31}, {6, 2, 31}, {10, 2, 34}, {14, 2, 31}}, seed: 3},
 }
 
 const beatRate = 44100

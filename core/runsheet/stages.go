@@ -180,7 +180,11 @@ func (w *walk) planTuning(_ context.Context, open []find.Finding) ([]plan, []fin
 	if len(fix) == 0 || len(tune) == 0 {
 		return nil, named(append(tune, rest...), w.at.Song), nil
 	}
-	return []plan{{stage: "intake", id: "tune", found: named(tune, w.at.Song), do: fixSaid(fix, w.at.Song), edit: session.Together{Edits: fix}, own: []find.Measure{{Figure: "notecents"}}}}, named(rest, w.at.Song), nil
+	p := plan{
+		stage: "intake", id: "tune", found: named(tune, w.at.Song), do: fixSaid(fix, w.at.Song),
+		edit: session.Together{Edits: fix}, own: []find.Measure{{Figure: "notecents"}},
+	}
+	return []plan{p}, named(rest, w.at.Song), nil
 }
 
 // planTrims is the plan of the trims.
@@ -297,7 +301,8 @@ func (w *walk) planLevels(ctx context.Context, open []find.Finding, id string) (
 			doubt = fmt.Sprintf("it raises %s by %s dB, and its noise with it", c.Name, figure.Short(by))
 		}
 	}
-	return []plan{{stage: "levels", id: id, taste: doubt, found: out, do: fmt.Sprintf("Set %s, from the kick’s peak", counted(len(solved.Changes), "trim")), edit: solved.Edit(), own: planned(w.at.Song)}}, rest, nil
+	do := fmt.Sprintf("Set %s, from the kick’s peak", counted(len(solved.Changes), "trim"))
+	return []plan{{stage: "levels", id: id, taste: doubt, found: out, do: do, edit: solved.Edit(), own: planned(w.at.Song)}}, rest, nil
 }
 
 // planDuck is the fit, where a clearance is asked that is not there.

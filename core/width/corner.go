@@ -251,6 +251,8 @@ func Apart(song *session.Song, r Row) (f find.Finding, ok bool) {
 	}
 	return find.Finding{
 		Own: []find.Measure{{Figure: "foldlu", Of: r.At.String(), In: find.AtMost(0)}}, Taste: "it may be meant as width",
-		ID: find.ID("apart", r.At.String()), What: what, Why: why + " Was it meant as width, leave it; it is a risk in mono.", Hear: hear, Fix: []session.Edit{r.AlignEdit()}, Apply: "Line them up", Do: move.Words(a), Values: r.Name + ": " + move.Words(a),
+		ID: find.ID("apart", r.At.String()), What: what, Hear: hear,
+		Why: why + " Was it meant as width, leave it; it is a risk in mono.",
+		Fix: []session.Edit{r.AlignEdit()}, Apply: "Line them up", Do: move.Words(a), Values: r.Name + ": " + move.Words(a),
 	}, true
 }

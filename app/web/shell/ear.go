@@ -95,7 +95,9 @@ func (s *Server) turnedBy(ctx context.Context, v *View, ref session.Reference, w
 	if err != nil {
 		return 0, err
 	}
-	r, err := mix.Cached(ctx, s.Renderer.Cache, mix.Key("reference loud", ref, w.Frames(), v.Rate), func() (meter.Figure, int, error) { return playedLoudness(x), 16, nil })
+	r, err := mix.Cached(ctx, s.Renderer.Cache, mix.Key("reference loud", ref, w.Frames(), v.Rate), func() (meter.Figure, int, error) {
+		return playedLoudness(x), 16, nil
+	})
 	if by := float64(l.Integrated - r); err == nil && !math.IsNaN(by) && !math.IsInf(by, 0) {
 		return math.Max(-matchLimit, math.Min(matchLimit, by)), nil
 	}

@@ -52,7 +52,7 @@ func (s *Server) WorkOut(c *gin.Context, stage, field string, f func(*session.So
 	case err != nil:
 		s.FailWith(c, err)
 	default:
-		song, err = s.Store.EditOn(c.Request.Context(), song, song.Rev, e)
+		song, err = s.Store.EditOn(c.Request.Context(), song, e)
 		s.edited(c, stage, field, song, err)
 	}
 }

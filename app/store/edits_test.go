@@ -38,7 +38,7 @@ func TestEditReturnsWhatIsStored(t *testing.T) {
 	for i, e := range edits {
 		var got *Song
 		if i%2 == 0 {
-			got, err = s.EditOn(ctx, song, song.Rev, e)
+			got, err = s.EditOn(ctx, song, e)
 		} else {
 			got, err = s.Edit(ctx, id, song.Rev, e)
 		}
