@@ -33,7 +33,7 @@ func (s *Song) RoomRules() Room {
 // Fields are its values.
 func (r *Room) Fields() []field.Field {
 	return []field.Field{
-		{Name: "cellar", Label: "distance of the rest under kick and bass", Unit: "dB", Number: &r.Cellar, Lo: 0, Hi: 60, Step: 1},
+		{Name: "cellar", Label: "distance under kick and bass", Unit: "dB", Number: &r.Cellar, Lo: 0, Hi: 60, Step: 1},
 		{Name: "slope", Label: "slope", Unit: "dB per octave", Whole: &r.Slope, Choices: field.Choices("12", "12 dB per octave", "24", "24 dB per octave")},
 		{Name: "playback", Label: "playback level", Unit: "dB", Number: &r.Playback, Lo: 40, Hi: 110, Step: 1},
 	}
