@@ -101,6 +101,7 @@ func TestBodySplit(t *testing.T) {
 	p.until("all of Body is there", "!document.querySelector('.htmx-request') && !document.querySelector('.working')") // what comes in moves the button away
 	p.click("#split-go")
 	p.until("the parts", "document.querySelectorAll('.parts tbody tr').length === 3 && document.querySelector('#lower-in')")
+	p.until("all of Body is there again", "!document.querySelector('.htmx-request') && !document.querySelector('.working')")
 	p.edited("what lasts", func() { p.click("#lower-in") })
 	p.until("the shelf in its field", "Number(document.querySelectorAll('.parts input[name=shelf]')[1]?.value.replace('−', '-')) < 0")
 	p.edited("a level", func() { p.typed(".parts input[name=fader]", "-2") })
@@ -109,6 +110,7 @@ func TestBodySplit(t *testing.T) {
 	if err != nil || s.Parts(s.Stems[0].ID)[0].Fader != -2 {
 		t.Errorf("%v", err)
 	}
+	p.until("all of Body is there once more", "!document.querySelector('.htmx-request') && !document.querySelector('.working')")
 	p.edited("together", func() { p.click("[id^=together-]") })
 	p.until("one stem", "document.querySelector('#split-go') && !document.querySelector('.parts')")
 	p.clean()
