@@ -21,7 +21,7 @@ tools:
 	@scripts/tools
 
 # The packages that take longest come first, so that no processor idles at the end.
-LONG := ./e2e ./core/runsheet ./app/web ./cmd/... ./core/landed ./core/bench ./core/intake ./core/meter ./core/duck
+LONG := ./e2e ./core/runsheet ./app/web ./cmd/... ./core/landed ./core/bench ./core/facts ./core/meter ./core/duck
 # One package more than there are processors: who waits for a browser or another program leaves none idle.
 ABREAST := $(shell expr $$(nproc) + 1)
 RESULTS := $(or $(TMPDIR),/tmp)/mellowthump-tests.json

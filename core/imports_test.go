@@ -26,11 +26,11 @@ func TestImports(t *testing.T) {
 	}
 	layer := map[string]int{
 		"group": 0, "audio": 0, "dsp": 0, "midi": 0, "figure": 0, "field": 0,
-		"meter": 1, "move": 1, "session": 2, "find": 3, "mix": 3, "bench": 5, "export": 5, "care": 0, "device": 3, "archive": 3, "landed": 3, "runsheet": 6,
+		"meter": 1, "move": 1, "session": 2, "facts": 3, "find": 3, "mix": 3, "archive": 3, "device": 4, "bench": 4, "pair": 5, "landed": 5, "care": 0, "export": 7, "runsheet": 8,
 	}
 	stages := map[string]bool{}
 	for _, s := range strings.Fields("intake levels pocket duck room body width compare print logbook demo") {
-		stages[s], layer[s] = true, 4
+		stages[s], layer[s] = true, 6
 	}
 	name := func(path string) string {
 		rest, ok := strings.CutPrefix(path, "mellowthump/core/")

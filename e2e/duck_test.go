@@ -20,7 +20,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/midi"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -509,15 +509,15 @@ func TestDuckWhereTheBassLeads(t *testing.T) {
 		t.Fatalf("the kick has no duck: %+v", d)
 	}
 	b := now.ByRole(session.Bass)[0]
-	facts, err := a.store.Facts(context.Background(), b.Audio)
+	known, err := a.store.Facts(context.Background(), b.Audio)
 	if err != nil {
 		t.Fatal(err)
 	}
-	lead, err := st.Pair.Meter.MeasureLead(st.Pair.Bass, intake.Line(facts, nil), st.After)
+	lead, err := st.Pair.Meter.MeasureLead(st.Pair.Bass, facts.Line(known, nil), st.After)
 	if err != nil {
 		t.Fatal(err)
 	}
-	led, err := st.Without.Meter.MeasureLead(st.Without.Bass, intake.Line(facts, nil), st.Before)
+	led, err := st.Without.Meter.MeasureLead(st.Without.Bass, facts.Line(known, nil), st.Before)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -10,17 +10,18 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
-	"mellowthump/core/duck"
+	"mellowthump/core/bench"
+	"mellowthump/core/facts"
 	"mellowthump/core/figure"
-	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
+	"mellowthump/core/pair"
 	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 )
 
 // judged is the core's own judgement of a song over its whole length, which is its loop here.
-func (a *app) judged(p *page) (*store.Song, *duck.State) {
+func (a *app) judged(p *page) (*store.Song, *pair.State) {
 	a.t.Helper()
 	ctx := context.Background()
 	song, err := a.store.Load(ctx, a.song(p))
@@ -32,7 +33,7 @@ func (a *app) judged(p *page) (*store.Song, *duck.State) {
 	if err != nil {
 		a.t.Fatal(err)
 	}
-	state, err := duck.Measure(ctx, r, &song.Song, mix.Window{From: 0, To: n})
+	state, err := pair.Measure(ctx, r, &song.Song, mix.Window{From: 0, To: n})
 	if err != nil {
 		a.t.Fatal(err)
 	}
@@ -165,12 +166,12 @@ func TestNoteTable(t *testing.T) {
 	cores := func() string {
 		song, st := a.judged(p)
 		b := song.ByRole(session.Bass)[0]
-		facts, err := a.store.Facts(context.Background(), b.Audio)
+		known, err := a.store.Facts(context.Background(), b.Audio)
 		if err != nil {
 			t.Fatal(err)
 		}
 		var rows []string
-		for _, n := range pocket.Notes(pocket.TuneLine(intake.Line(facts, b.MIDI), b), st.After.Hits, 0, 7) {
+		for _, n := range pocket.Notes(bench.TuneLine(facts.Line(known, b.MIDI), b), st.After.Hits, 0, 7) {
 			rows = append(rows, fmt.Sprintf("%s %s %.0f %% %s c %s", n.Note, figure.Signed(n.Hz, 1), 100*n.Share, figure.Signed(n.Cents, 0), shown(n.Clearance, 1)))
 		}
 		return strings.Join(rows, "; ")

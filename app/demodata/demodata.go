@@ -13,8 +13,8 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/demo"
+	"mellowthump/core/facts"
 	"mellowthump/core/group"
-	"mellowthump/core/intake"
 	"mellowthump/core/session"
 )
 
@@ -49,9 +49,9 @@ func Song(ctx context.Context, st *store.Store, d demo.Song) error {
 			if err != nil {
 				return err
 			}
-			a, err := intake.Analyse(ctx, src, s.name, nil)
+			a, err := facts.Analyse(ctx, src, s.name, nil)
 			if err == nil {
-				err = intake.Describe(ctx, src, a)
+				err = facts.Describe(ctx, src, a)
 			}
 			if err != nil {
 				return fmt.Errorf("measuring %s: %w", s.name, err)

@@ -16,7 +16,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/meter"
 )
 
@@ -143,7 +143,7 @@ func (s *Store) audioPath(sha, ext string) string {
 // file is in place before the row is, so no registered file is ever missing; a crash
 // between the two leaves a file that the next import of the same audio takes over. The upload itself stays: until its
 // job has ended it can be taken in again.
-func (s *Store) Register(ctx context.Context, incoming, sha string, a *intake.Analysis) error {
+func (s *Store) Register(ctx context.Context, incoming, sha string, a *facts.Analysis) error {
 	s.files.Lock()
 	defer s.files.Unlock()
 	path := s.incomingPath(incoming)
@@ -170,7 +170,7 @@ func (s *Store) Register(ctx context.Context, incoming, sha string, a *intake.An
 	if _, err := tx.ExecContext(ctx, `INSERT INTO audio_files (sha, ext, bytes, created) VALUES (?, 'wav', ?, ?) ON CONFLICT DO UPDATE SET bytes = excluded.bytes, created = excluded.created`, sha, st.Size(), now()); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, sha, intake.Version, string(body)); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, sha, facts.Version, string(body)); err != nil {
 		return err
 	}
 	if err := tx.Commit(); err != nil {

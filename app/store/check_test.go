@@ -11,7 +11,7 @@ import (
 	"testing"
 
 	"mellowthump/core/audio/wav"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/session"
 )
 
@@ -26,7 +26,7 @@ func TestCheck(t *testing.T) {
 		t.Fatal(err)
 	}
 	src, _ := wav.NewReader(bytes.NewReader(file), int64(len(file)))
-	a, err := intake.Analyse(ctx, src, "x", nil)
+	a, err := facts.Analyse(ctx, src, "x", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -13,13 +13,13 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/facts"
 	"mellowthump/core/group"
-	"mellowthump/core/intake"
 )
 
 // Registered returns what is known of a file; ErrNotFound where it was never measured. Facts of an older analyser are measured
 // anew, once for all who ask, whoever of them goes away.
-func (s *Store) Registered(ctx context.Context, sha string) (*intake.Analysis, error) {
+func (s *Store) Registered(ctx context.Context, sha string) (*facts.Analysis, error) {
 	a, err := s.known(ctx, sha)
 	if a == nil && err == nil {
 		return s.remeasured(ctx, sha)
@@ -28,7 +28,7 @@ func (s *Store) Registered(ctx context.Context, sha string) (*intake.Analysis, e
 }
 
 // known are the facts of a file that are there; nil where it is to be measured anew.
-func (s *Store) known(ctx context.Context, sha string) (*intake.Analysis, error) {
+func (s *Store) known(ctx context.Context, sha string) (*facts.Analysis, error) {
 	s.files.RLock() // what is read here is of a file that stays
 	defer s.files.RUnlock()
 	s.mu.Lock()
@@ -38,14 +38,14 @@ func (s *Store) known(ctx context.Context, sha string) (*intake.Analysis, error)
 		return a, nil
 	}
 	var body string
-	err := s.db.GetContext(ctx, &body, `SELECT body FROM facts WHERE sha = ? AND version = ?`, sha, intake.Version)
+	err := s.db.GetContext(ctx, &body, `SELECT body FROM facts WHERE sha = ? AND version = ?`, sha, facts.Version)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	a = &intake.Analysis{}
+	a = &facts.Analysis{}
 	if err := json.Unmarshal([]byte(body), a); err != nil {
 		return nil, nil // damaged: the file itself knows best
 	}
@@ -55,7 +55,7 @@ func (s *Store) known(ctx context.Context, sha string) (*intake.Analysis, error)
 
 // Facts are the facts of a file that a song has: where nothing is known of it, neither file nor row, they say that it is gone.
 // A song opens all the same.
-func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error) {
+func (s *Store) Facts(ctx context.Context, sha string) (*facts.Analysis, error) {
 	a, err := s.Registered(ctx, sha)
 	if errors.Is(err, ErrNotFound) {
 		return goneFacts(gone), nil
@@ -66,10 +66,10 @@ func (s *Store) Facts(ctx context.Context, sha string) (*intake.Analysis, error)
 const gone = "gone from the data folder"
 
 // goneFacts stand for those of a file of which nothing is known: a second of silence.
-func goneFacts(damage string) *intake.Analysis {
+func goneFacts(damage string) *facts.Analysis {
 	const rate = 44100
 	is := audio.Format{Container: "wav", Encoding: audio.Float, BitDepth: 32, Rate: rate, Channels: 1, Frames: rate}
-	a, err := intake.Analyse(context.Background(), audio.Silence{Is: is}, "", nil)
+	a, err := facts.Analyse(context.Background(), audio.Silence{Is: is}, "", nil)
 	if err != nil {
 		panic("store: silence is not measured: " + err.Error())
 	}
@@ -155,7 +155,7 @@ func (s *Store) damage(ctx context.Context, sha string) string {
 }
 
 // first keeps what is known of a file, unless somebody was faster, and returns what is kept.
-func (s *Store) first(sha string, a *intake.Analysis) *intake.Analysis {
+func (s *Store) first(sha string, a *facts.Analysis) *facts.Analysis {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if was := s.facts[sha]; was != nil {
@@ -165,7 +165,7 @@ func (s *Store) first(sha string, a *intake.Analysis) *intake.Analysis {
 	return a
 }
 
-func (s *Store) keep(sha string, a *intake.Analysis) {
+func (s *Store) keep(sha string, a *facts.Analysis) {
 	s.mu.Lock()
 	s.facts[sha] = a
 	s.mu.Unlock()
@@ -181,12 +181,12 @@ func (s *Store) forget(sha string) {
 // measuring is a measurement under way that several may wait for.
 type measuring struct {
 	done chan struct{}
-	a    *intake.Analysis
+	a    *facts.Analysis
 	err  error
 }
 
 // remeasured waits for the facts of a registered file by the analyser's current version; the first who asks starts it.
-func (s *Store) remeasured(ctx context.Context, sha string) (*intake.Analysis, error) {
+func (s *Store) remeasured(ctx context.Context, sha string) (*facts.Analysis, error) {
 	var there string
 	err := s.db.GetContext(ctx, &there, `SELECT sha FROM audio_files WHERE sha = ?`, sha)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -225,13 +225,13 @@ func (s *Store) remeasured(ctx context.Context, sha string) (*intake.Analysis, e
 
 // remeasure brings the facts of a registered file to the analyser's current version. What only the file that was brought
 // could tell (its name, kind and depth: it may have been an MP3) is taken over from what was known.
-func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, error) {
-	var known intake.Analysis
+func (s *Store) remeasure(ctx context.Context, sha string) (*facts.Analysis, error) {
+	var known facts.Analysis
 	var body string
 	switch err := s.db.GetContext(ctx, &body, `SELECT body FROM facts WHERE sha = ? ORDER BY version DESC LIMIT 1`, sha); {
 	case err == nil:
 		if err := json.Unmarshal([]byte(body), &known); err != nil { // of no use any more
-			known = intake.Analysis{}
+			known = facts.Analysis{}
 		}
 	case !errors.Is(err, sql.ErrNoRows):
 		return nil, err
@@ -247,9 +247,9 @@ func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, er
 		return nil, err
 	}
 	defer closeFile()
-	a, err := intake.Analyse(ctx, src, known.File, nil)
+	a, err := facts.Analyse(ctx, src, known.File, nil)
 	if err == nil {
-		err = intake.Describe(ctx, src, a)
+		err = facts.Describe(ctx, src, a)
 	}
 	if err != nil {
 		return nil, err
@@ -262,7 +262,7 @@ func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, er
 		return nil, err
 	}
 	_, err = s.db.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?)
-		ON CONFLICT DO UPDATE SET body = excluded.body`, sha, intake.Version, string(fresh))
+		ON CONFLICT DO UPDATE SET body = excluded.body`, sha, facts.Version, string(fresh))
 	return a, err
 }
 
@@ -270,7 +270,7 @@ func (s *Store) remeasure(ctx context.Context, sha string) (*intake.Analysis, er
 func (s *Store) Refresh(ctx context.Context) error {
 	var old []string
 	err := s.db.SelectContext(ctx, &old, `SELECT sha FROM audio_files
-		WHERE sha NOT IN (SELECT sha FROM facts WHERE version = ?) ORDER BY created DESC`, intake.Version)
+		WHERE sha NOT IN (SELECT sha FROM facts WHERE version = ?) ORDER BY created DESC`, facts.Version)
 	for _, sha := range old {
 		if err == nil {
 			_, err = s.Facts(ctx, sha)

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"mellowthump/core/audio/wav"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/session"
 )
 
@@ -33,7 +33,7 @@ func TestRemovalsBesideUploads(t *testing.T) {
 	s := open(t, t.TempDir())
 	file, sha := tone(t)
 	src, _ := wav.NewReader(bytes.NewReader(file), int64(len(file)))
-	a, err := intake.Analyse(ctx, src, "x", nil)
+	a, err := facts.Analyse(ctx, src, "x", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -24,7 +24,7 @@ import (
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
 
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/session"
 )
 
@@ -55,7 +55,7 @@ type Store struct {
 
 	files sync.RWMutex // held to put audio in place or to remove it; read, where what is known of it has to be there
 	mu    sync.Mutex
-	facts map[string]*intake.Analysis // by hash; facts never change
+	facts map[string]*facts.Analysis // by hash; facts never change
 
 	measuring map[string]*measuring // by hash: what is measured anew
 }
@@ -95,7 +95,7 @@ func Open(ctx context.Context, dir string) (_ *Store, err error) {
 		db.Close()
 		return nil, fmt.Errorf("bringing the database up to date: %w", err)
 	}
-	return &Store{db: db, dir: dir, lock: held, facts: map[string]*intake.Analysis{}, measuring: map[string]*measuring{}}, nil
+	return &Store{db: db, dir: dir, lock: held, facts: map[string]*facts.Analysis{}, measuring: map[string]*measuring{}}, nil
 }
 
 // dbName is the database's in its folder.

@@ -17,7 +17,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/session"
 )
 
@@ -234,7 +234,7 @@ func TestAudio(t *testing.T) {
 		t.Errorf("an unknown file has facts: %v", err)
 	}
 	src, _ := wav.NewReader(bytes.NewReader(file), int64(len(file)))
-	a, err := intake.Analyse(ctx, src, "x", nil)
+	a, err := facts.Analyse(ctx, src, "x", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -260,21 +260,21 @@ func TestAudio(t *testing.T) {
 	}
 	s.Close()
 	s = open(t, dir)
-	facts, err := s.Facts(ctx, sha)
-	if err != nil || facts.DurationS != 1 || math.Abs(float64(facts.RMS-a.RMS)) > 1e-6 {
-		t.Errorf("facts read back %+v, %v", facts, err)
+	known, err := s.Facts(ctx, sha)
+	if err != nil || known.DurationS != 1 || math.Abs(float64(known.RMS-a.RMS)) > 1e-6 {
+		t.Errorf("facts read back %+v, %v", known, err)
 	}
 	if _, err := s.db.Exec(`DELETE FROM facts`); err != nil { // as a new analyser version would find it
 		t.Fatal(err)
 	}
-	s.facts = map[string]*intake.Analysis{}
+	s.facts = map[string]*facts.Analysis{}
 	if again, err := s.Facts(ctx, sha); err != nil || again.DurationS != 1 {
 		t.Errorf("stale facts are not measured anew: %v", err)
 	}
 	if _, err := s.db.Exec(`UPDATE facts SET body = '{'`); err != nil {
 		t.Fatal(err)
 	}
-	s.facts = map[string]*intake.Analysis{}
+	s.facts = map[string]*facts.Analysis{}
 	if again, err := s.Facts(ctx, sha); err != nil || again.DurationS != 1 {
 		t.Errorf("damaged facts are not measured anew: %v", err)
 	}
@@ -293,7 +293,7 @@ func TestAudio(t *testing.T) {
 	if _, err := s.db.Exec(`DELETE FROM facts; DELETE FROM audio_files`); err != nil { // the file alone is left
 		t.Fatal(err)
 	}
-	s.facts = map[string]*intake.Analysis{}
+	s.facts = map[string]*facts.Analysis{}
 	if again, err := s.Facts(ctx, sha); err != nil || again.DurationS != 1 || again.Damage != "" {
 		t.Errorf("a whole file without a row is not known again: %v", err)
 	}
@@ -301,7 +301,7 @@ func TestAudio(t *testing.T) {
 		t.Fatal(err)
 	}
 	os.Remove(s.audioPath(sha, "wav"))
-	s.facts = map[string]*intake.Analysis{}
+	s.facts = map[string]*facts.Analysis{}
 	if a, err := s.Facts(ctx, sha); err != nil || a.Damage == "" {
 		t.Errorf("a row without facts and file: %v", err)
 	}
@@ -323,7 +323,7 @@ func TestCrashBeforeTheRow(t *testing.T) {
 		t.Fatal(err)
 	}
 	src, _ := wav.NewReader(bytes.NewReader(file), int64(len(file)))
-	a, _ := intake.Analyse(ctx, src, "x", nil)
+	a, _ := facts.Analyse(ctx, src, "x", nil)
 	if err := s.Register(ctx, in, sha, a); err != nil {
 		t.Fatal(err)
 	}

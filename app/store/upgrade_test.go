@@ -11,7 +11,7 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/session"
 )
 
@@ -118,7 +118,7 @@ func TestFactsOfAnOlderAnalyser(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := audio.New(44100, 1, 44100)
-	a, err := intake.Analyse(ctx, audio.Memory{Buffer: b}, "song.mp3", nil)
+	a, err := facts.Analyse(ctx, audio.Memory{Buffer: b}, "song.mp3", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -135,7 +135,7 @@ func TestFactsOfAnOlderAnalyser(t *testing.T) {
 		t.Errorf("who went away gets %v", err)
 	}
 	var wg sync.WaitGroup
-	got := make([]*intake.Analysis, 5)
+	got := make([]*facts.Analysis, 5)
 	for i := range got {
 		wg.Go(func() { got[i], _ = s.Facts(ctx, sha) })
 	}

@@ -13,8 +13,8 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/core/archive"
 	"mellowthump/core/audio/wav"
+	"mellowthump/core/facts"
 	"mellowthump/core/group"
-	"mellowthump/core/intake"
 	"mellowthump/core/session"
 )
 
@@ -67,7 +67,7 @@ func take(ctx context.Context, st *store.Store, a *archive.Archive, sha, name st
 }
 
 // register measures a WAV that came in and puts it in place.
-func register(ctx context.Context, st *store.Store, incoming, sha, name string) (*intake.Analysis, error) {
+func register(ctx context.Context, st *store.Store, incoming, sha, name string) (*facts.Analysis, error) {
 	f, err := st.OpenIncoming(incoming)
 	if err != nil {
 		return nil, err
@@ -81,18 +81,18 @@ func register(ctx context.Context, st *store.Store, incoming, sha, name string) 
 	if err != nil {
 		return nil, err
 	}
-	facts, err := intake.Analyse(ctx, src, name, nil)
+	known, err := facts.Analyse(ctx, src, name, nil)
 	if err == nil {
-		err = intake.Describe(ctx, src, facts)
+		err = facts.Describe(ctx, src, known)
 	}
 	if err != nil {
 		return nil, err
 	}
-	return facts, st.Register(context.WithoutCancel(ctx), incoming, sha, facts)
+	return known, st.Register(context.WithoutCancel(ctx), incoming, sha, known)
 }
 
 // File brings an audio file of any known kind into a data folder, as a WAV, measured and under its hash.
-func File(ctx context.Context, st *store.Store, path string) (sha string, facts *intake.Analysis, err error) {
+func File(ctx context.Context, st *store.Store, path string) (sha string, known *facts.Analysis, err error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return "", nil, err
@@ -117,7 +117,7 @@ func File(ctx context.Context, st *store.Store, path string) (sha string, facts 
 		sha, err = st.HashIncoming(incoming)
 	}
 	if err == nil {
-		facts, err = register(ctx, st, incoming, sha, filepath.Base(path))
+		known, err = register(ctx, st, incoming, sha, filepath.Base(path))
 	}
-	return sha, facts, err
+	return sha, known, err
 }

@@ -17,9 +17,9 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
-	"mellowthump/core/duck"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 )
@@ -306,7 +306,7 @@ func TestDuckFollowsNotes(t *testing.T) {
 	}
 	loss := func() float64 {
 		s := b.load(id)
-		st, err := duck.Measure(t.Context(), b.server.Renderer, &s.Song, mix.Window{To: 8 * rate})
+		st, err := pair.Measure(t.Context(), b.server.Renderer, &s.Song, mix.Window{To: 8 * rate})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -18,7 +18,7 @@ import (
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/duck"
 	"mellowthump/core/export"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/meter"
 	"mellowthump/core/midi"
 	"mellowthump/core/move"
@@ -127,26 +127,26 @@ func measure(ctx context.Context, args []string, out io.Writer) error {
 	if f.NArg() == 0 {
 		return errUsage{errors.New("measure: name at least one file")}
 	}
-	all := make([]intake.Facts, 0, f.NArg())
+	all := make([]facts.Facts, 0, f.NArg())
 	for _, name := range f.Args() {
-		facts, err := measureFile(ctx, name)
+		known, err := measureFile(ctx, name)
 		if err != nil {
 			return err
 		}
-		all = append(all, facts)
+		all = append(all, known)
 	}
 	return writeJSON(out, all)
 }
 
-func measureFile(ctx context.Context, name string) (intake.Facts, error) {
+func measureFile(ctx context.Context, name string) (facts.Facts, error) {
 	r, file, err := openSound(ctx, name)
 	if err != nil {
-		return intake.Facts{}, err
+		return facts.Facts{}, err
 	}
 	defer file.Close()
-	a, err := intake.Analyse(ctx, r, name, nil)
+	a, err := facts.Analyse(ctx, r, name, nil)
 	if err != nil {
-		return intake.Facts{}, fmt.Errorf("%s: %w", name, err)
+		return facts.Facts{}, fmt.Errorf("%s: %w", name, err)
 	}
 	return a.Facts, nil
 }

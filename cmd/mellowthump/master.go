@@ -10,8 +10,8 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/export"
+	"mellowthump/core/facts"
 	"mellowthump/core/field"
-	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
 	"mellowthump/core/print"
@@ -71,7 +71,7 @@ func master(ctx context.Context, args []string, out io.Writer) error {
 		return err
 	}
 	defer opened.Close()
-	a, err := intake.Analyse(ctx, src, filepath.Base(file), nil)
+	a, err := facts.Analyse(ctx, src, filepath.Base(file), nil)
 	if err != nil {
 		return fmt.Errorf("%s: %w", file, err)
 	}

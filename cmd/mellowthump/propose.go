@@ -16,10 +16,11 @@ import (
 	"mellowthump/app/unpack"
 	"mellowthump/core/archive"
 	"mellowthump/core/bench"
+	"mellowthump/core/facts"
 	"mellowthump/core/group"
-	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
+	"mellowthump/core/pair"
 	"mellowthump/core/runsheet"
 	"mellowthump/core/session"
 )
@@ -63,12 +64,12 @@ func propose(ctx context.Context, args []string, out io.Writer) error {
 		return err
 	}
 	defer done()
-	song, facts, err := broughtFrom(ctx, st, *dir, *bpm)
+	song, known, err := broughtFrom(ctx, st, *dir, *bpm)
 	if err != nil {
 		return err
 	}
 	r := mix.New(st, 256<<20)
-	sheet, err := runsheet.Make(ctx, r, song, facts, runsheet.Choice{}, nil)
+	sheet, err := runsheet.Make(ctx, r, song, known, runsheet.Choice{}, nil)
 	if err != nil {
 		return err
 	}
@@ -107,7 +108,7 @@ func propose(ctx context.Context, args []string, out io.Writer) error {
 
 // broughtFrom is a song of the audio files of a folder, in the order of their names, as Intake would take them in: roles by
 // name and sound, the tempo from the hits where none is said.
-func broughtFrom(ctx context.Context, st *store.Store, dir string, bpm float64) (*session.Song, map[string]*intake.Analysis, error) {
+func broughtFrom(ctx context.Context, st *store.Store, dir string, bpm float64) (*session.Song, map[string]*facts.Analysis, error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return nil, nil, err
@@ -126,14 +127,14 @@ func broughtFrom(ctx context.Context, st *store.Store, dir string, bpm float64) 
 	}
 	type file struct {
 		sha   string
-		facts *intake.Analysis
+		known *facts.Analysis
 	}
 	files := make([]file, len(names))
 	g, inner := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, name := range names {
 		g.Go(func() (err error) {
-			if files[i].sha, files[i].facts, err = unpack.File(inner, st, filepath.Join(dir, name)); err != nil {
+			if files[i].sha, files[i].known, err = unpack.File(inner, st, filepath.Join(dir, name)); err != nil {
 				err = fmt.Errorf("%s: %w", filepath.Join(dir, name), err)
 			}
 			return err
@@ -151,20 +152,20 @@ func broughtFrom(ctx context.Context, st *store.Store, dir string, bpm float64) 
 	if bpm != 0 {
 		song.BPM = bpm
 	}
-	facts := map[string]*intake.Analysis{}
+	known := map[string]*facts.Analysis{}
 	for i, name := range names {
-		facts[files[i].sha] = files[i].facts
-		add := session.AddStem{File: name, Audio: files[i].sha, Rate: files[i].facts.Rate, Role: files[i].facts.Guess(session.StemName(name)).Role}
+		known[files[i].sha] = files[i].known
+		add := session.AddStem{File: name, Audio: files[i].sha, Rate: files[i].known.Rate, Role: files[i].known.Guess(session.StemName(name)).Role}
 		if _, err := add.Apply(&song); err != nil {
 			return nil, nil, err
 		}
 	}
 	if bpm == 0 {
-		for _, p := range bench.New(mix.New(st, 1<<20), &song, facts).Proposals(nil) {
+		for _, p := range pair.Proposals(bench.New(mix.New(st, 1<<20), &song, known), nil) {
 			if v, err := strconv.ParseFloat(p.Value, 64); p.Field == "bpm" && err == nil {
 				song.BPM = v
 			}
 		}
 	}
-	return &song, facts, song.Validate()
+	return &song, known, song.Validate()
 }

@@ -8,14 +8,11 @@ import (
 	"math"
 	"sync"
 
-	"mellowthump/core/duck"
-	"mellowthump/core/intake"
-	"mellowthump/core/levels"
+	"mellowthump/core/audio"
+	"mellowthump/core/facts"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
-	"mellowthump/core/pocket"
-	"mellowthump/core/room"
 	"mellowthump/core/session"
 )
 
@@ -23,21 +20,32 @@ import (
 type Bench struct {
 	Renderer *mix.Renderer
 	Song     *session.Song
-	Facts    map[string]*intake.Analysis // by audio hash, of every stem
-	Length   int                         // of the longest stem, frames
+	Facts    map[string]*facts.Analysis // by audio hash, of every stem
+	Length   int                        // of the longest stem, frames
 	Loop     mix.Window
 	Auto     bool       // the loop was found, not chosen
 	Chain    move.Chain // of Print, which stands on the master of the song as it was brought here, and not on Song's: what is judged is the premaster
 
-	part   *mix.Window // of a section's bench
-	pair   once[*duck.State]
-	agree  once[*Agreement]
-	cellar once[*room.Cellar]
-	cuts   once[[]room.Cut]
-	rolls  once[[]room.Roll]
-	crowd  once[*room.Crowd]
-	mu     sync.Mutex
-	ledger map[mix.Window]*once[*levels.Ledger]
+	part *mix.Window // of a section's bench
+	mu   sync.Mutex
+	kept map[any]any // by what was asked; a *once of what came of it
+}
+
+// Keep works something of a song out the first time that it is asked of its bench, by a key of one package's own. What failed
+// because the asker went away is tried again; who waits for another's work leaves with the context. What is worth keeping longer
+// than one revision is kept by its content, with mix.Cached.
+func Keep[T any](ctx context.Context, b *Bench, key any, f func() (T, error)) (T, error) {
+	b.mu.Lock()
+	o, ok := b.kept[key].(*once[T])
+	if !ok {
+		o = &once[T]{}
+		if b.kept == nil {
+			b.kept = map[any]any{}
+		}
+		b.kept[key] = o
+	}
+	b.mu.Unlock()
+	return o.get(ctx, f)
 }
 
 // once works something out the first time it is asked; what failed because the asker went away is tried again. Who waits for
@@ -88,15 +96,15 @@ func (o *once[T]) work(f func() (T, error)) (value T, err error) {
 }
 
 // New puts a song on the bench. facts are those of its stems' files.
-func New(r *mix.Renderer, song *session.Song, facts map[string]*intake.Analysis) *Bench {
+func New(r *mix.Renderer, song *session.Song, known map[string]*facts.Analysis) *Bench {
 	chain := song.Master.Moves.Without(func(m move.Move) bool { return !session.OfPrint(m) })
 	if len(chain) > 0 {
 		plain := song.Unprinted()
 		song = &plain
 	}
-	b := &Bench{Renderer: r, Song: song, Chain: chain, Facts: facts, ledger: map[mix.Window]*once[*levels.Ledger]{}}
+	b := &Bench{Renderer: r, Song: song, Chain: chain, Facts: known}
 	for _, st := range song.Stems {
-		if a := facts[st.Audio]; a != nil {
+		if a := known[st.Audio]; a != nil {
 			b.Length = max(b.Length, int(math.Ceil(a.DurationS*float64(song.Rate))))
 		}
 	}
@@ -157,11 +165,6 @@ func (b *Bench) energy(from, to float64) float64 {
 	return sum
 }
 
-// Pair judges kick and bass over the loop, before and after the ducks. Where they cannot be judged, Trouble says why.
-func (b *Bench) Pair(ctx context.Context) (*duck.State, error) {
-	return b.pair.get(ctx, func() (*duck.State, error) { return duck.Measure(ctx, b.Renderer, b.Song, b.Loop) })
-}
-
 // Trouble says in the user's words why kick and bass cannot be judged; empty for other errors.
 func Trouble(err error) string {
 	switch {
@@ -181,90 +184,18 @@ func Trouble(err error) string {
 	return ""
 }
 
-// Agreement is what is found about pitch and phase of kick and bass in the loop.
-type Agreement struct {
-	Line   []meter.BassNote // of the bass as it is tuned, in the song
-	Notes  []pocket.NoteUse
-	Nudge  *pocket.Nudge
-	Layers []pocket.Layer
-	Lead   meter.BassLead // where the bass leads
-	Led    meter.BassLead // before the duck, likewise
-	Spread meter.Figure   // of the notes' levels, dB
-	Steps  int
-}
-
-// Agreement works it out; the error is that of Pair where kick and bass cannot be judged.
-func (b *Bench) Agreement(ctx context.Context) (*Agreement, error) {
-	return b.agree.get(ctx, func() (*Agreement, error) {
-		st, err := b.Pair(ctx)
-		if err != nil {
-			return nil, err
-		}
-		return b.agreement(ctx, st)
-	})
-}
-
-func (b *Bench) agreement(ctx context.Context, st *duck.State) (*Agreement, error) {
-	a := &Agreement{Spread: meter.None, Line: b.Line()}
-	rate := float64(b.Song.Rate)
-	a.Notes = pocket.Notes(a.Line, st.After.Hits, float64(b.Loop.From)/rate, float64(b.Loop.To)/rate)
-	var err error
-	a.Nudge, err = mix.Cached(ctx, b.Renderer.Cache, mix.Key("nudge", st.Without.Key()), func() (*pocket.Nudge, int, error) {
-		n, err := pocket.FindNudge(st.Without.Meter, st.Without.Bass)
-		return n, 8192, err
-	})
-	if err != nil {
-		return nil, err
-	}
-	pad := int(0.5 * rate)
-	if a.Layers, err = pocket.Layers(ctx, b.Renderer, b.Song, mix.Window{From: b.Loop.From, To: b.Loop.To + pad}); err != nil {
-		return nil, err
-	}
-	a.Spread, a.Steps = pocket.LevelSteps(a.Line, st.Without.Bass20(ctx, b.Renderer), float64(st.Without.Meter.Offset)/rate)
-	if b.Song.Leader == session.BassLeads {
-		if a.Led, err = duck.Lead(ctx, b.Renderer, st.Without, st.Before, a.Line); err != nil {
-			return nil, err
-		}
-		a.Lead, err = duck.Lead(ctx, b.Renderer, st.Pair, st.After, a.Line)
-	}
-	return a, err
-}
-
 // Line is the line of the first bass, as it is tuned; nil where there is none.
 func (b *Bench) Line() []meter.BassNote {
 	basses := b.Song.ByRole(session.Bass)
 	if len(basses) == 0 || b.Facts[basses[0].Audio] == nil {
 		return nil
 	}
-	return pocket.TuneLine(intake.Line(b.Facts[basses[0].Audio], basses[0].MIDI), basses[0])
-}
-
-// Ledger measures the levels over a window.
-func (b *Bench) Ledger(ctx context.Context, w mix.Window) (*levels.Ledger, error) {
-	b.mu.Lock()
-	o := b.ledger[w]
-	if o == nil {
-		o = &once[*levels.Ledger]{}
-		b.ledger[w] = o
-	}
-	b.mu.Unlock()
-	return o.get(ctx, func() (*levels.Ledger, error) { return levels.Measure(ctx, b.Renderer, b.Song, w) })
+	return TuneLine(facts.Line(b.Facts[basses[0].Audio], basses[0].MIDI), basses[0])
 }
 
 // Loudness measures a solo over the loop.
 func (b *Bench) Loudness(ctx context.Context, solo mix.Solo) (mix.Loud, error) {
 	return b.Renderer.Loudness(ctx, b.Song, solo, b.Loop)
-}
-
-// Sounds is what the files sound like, as far as it bears on levels.
-func (b *Bench) Sounds() map[string]levels.Sound {
-	out := map[string]levels.Sound{}
-	for sha, a := range b.Facts {
-		if a.Portrait != nil {
-			out[sha] = levels.Sound{Spectrum: a.Portrait.Spectrum, Sustain: a.Portrait.Sustain}
-		}
-	}
-	return out
 }
 
 // BassName is the name for the bass in pictures and sentences.
@@ -281,12 +212,47 @@ func nameOf(stems []*session.Stem, plain string) string {
 	return plain
 }
 
-// CommonNote is the note that the bass plays most of the time in the loop, as a pitch that is sure; nil where none is
-// known.
-func (a *Agreement) CommonNote() *meter.Pitch {
-	if a == nil || len(a.Notes) == 0 {
-		return nil
+// TuneLine returns a line as the stem's moves tune it.
+func TuneLine(line []meter.BassNote, st *session.Stem) []meter.BassNote {
+	var tune *move.Tune
+	if m := st.Move(session.BassTune); m != nil && !m.Off {
+		tune, _ = m.Params.(*move.Tune)
 	}
-	n := a.Notes[0]
-	return &meter.Pitch{Hz: n.Hz, Note: n.Note, Cents: n.Cents, Confidence: 1}
+	if tune == nil {
+		return line
+	}
+	out := append([]meter.BassNote(nil), line...)
+	for i := range out {
+		cents := tune.Cents
+		for _, n := range tune.Notes {
+			if n.At <= out[i].Start+1e-6 {
+				cents = tune.Cents + n.Cents
+			}
+		}
+		out[i].Hz *= math.Pow(2, cents/1200)
+		out[i].Note, out[i].Cents = meter.Note(out[i].Hz)
+	}
+	return out
+}
+
+// Alone renders every stem that sounds by itself as it comes out of the master.
+func (b *Bench) Alone(ctx context.Context, w mix.Window, each func(st *session.Stem, key string, x audio.Buffer) error) error {
+	for i := range b.Song.Stems {
+		st := &b.Song.Stems[i]
+		if st.Mute {
+			continue
+		}
+		song := b.Song.Clone()
+		for k := range song.Stems {
+			song.Stems[k].Mute = k != i
+		}
+		x, key, err := b.Renderer.Solo(mix.Passing(ctx), &song, mix.SoloAll, w)
+		if err != nil {
+			return err
+		}
+		if err := each(st, key, x); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
@@ -23,7 +23,7 @@ func played() *Bench {
 		{At: 0.5, Click: 30, Like: 1}, {At: 1, Under: 7, Click: 28, Like: 1}, {At: 1.5, Click: 31, Like: 1},
 		{At: 2, Under: 8, Click: 27, Like: 0.95}, {At: 2.5, Under: 20, Click: 20, Like: 0.9}, {At: 2.56, Click: 2, Like: 1, Mute: true},
 	}
-	return &Bench{Song: &s, Facts: map[string]*intake.Analysis{kickSHA: {Hits: hits}}}
+	return &Bench{Song: &s, Facts: map[string]*facts.Analysis{kickSHA: {Hits: hits}}}
 }
 
 func kinds(b *Bench) string {

@@ -5,14 +5,13 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/resample"
-	"mellowthump/core/compare"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
-// opened opens the stretch of a finished track that is compared: all of it where none was chosen.
-func (b *Bench) opened(ref session.Reference) (audio.Source, func() error, error) {
+// Opened opens the stretch of a finished track that is compared: all of it where none was chosen.
+func (b *Bench) Opened(ref session.Reference) (audio.Source, func() error, error) {
 	src, closeFile, err := b.Renderer.Library.Open(ref.Audio)
 	if err != nil {
 		return nil, nil, err
@@ -28,7 +27,7 @@ func (b *Bench) ReferenceLoop(ctx context.Context, ref session.Reference, w mix.
 		if err := ctx.Err(); err != nil {
 			return audio.Buffer{}, 0, err
 		}
-		src, closeFile, err := b.opened(ref)
+		src, closeFile, err := b.Opened(ref)
 		if err != nil {
 			return audio.Buffer{}, 0, err
 		}
@@ -54,36 +53,4 @@ func (b *Bench) LoudestOf(ctx context.Context, ref session.Reference, seconds fl
 		from, to, err := meter.Loudest(ctx, src, seconds)
 		return session.Span{From: from, To: to}, 32, err
 	})
-}
-
-// Kicks is the kick alone: the song's, and that of a finished track where one stands free; a Count of 0 says that none does.
-func (b *Bench) Kicks(ctx context.Context, ref session.Reference) (own, other compare.FreeKick, err error) {
-	_, now, err := b.MixSound(ctx)
-	if err != nil {
-		return own, other, err
-	}
-	x, id, err := b.Renderer.Solo(mix.Passing(ctx), b.Song, mix.SoloKick, b.Loop)
-	if err != nil {
-		return own, other, err
-	}
-	if own, err = mix.Cached(ctx, b.Renderer.Cache, mix.Key("own kick", id, now.Loudness), func() (compare.FreeKick, int, error) {
-		k, err := compare.FreeKicks(ctx, audio.Memory{Buffer: x}, now.Loudness)
-		return k, 64, err
-	}); err != nil {
-		return own, other, err
-	}
-	of, err := b.ReferenceSound(ctx, ref)
-	if err != nil {
-		return own, other, err
-	}
-	other, err = mix.Cached(ctx, b.Renderer.Cache, mix.Key("free kick", ref.Audio, ref.Stretch), func() (compare.FreeKick, int, error) {
-		src, closeFile, err := b.opened(ref)
-		if err != nil {
-			return compare.FreeKick{}, 0, err
-		}
-		defer closeFile()
-		k, err := compare.FreeKicks(ctx, src, of.Loudness)
-		return k, 64, err
-	})
-	return own, other, err
 }

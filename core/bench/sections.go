@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"mellowthump/core/dsp"
-	"mellowthump/core/levels"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
@@ -225,5 +224,5 @@ func (b *Bench) Section(i int) *Bench {
 	if w.Frames() <= int(session.LeastLoop*rate/2) {
 		return nil
 	}
-	return &Bench{Renderer: b.Renderer, Song: b.Song, Facts: b.Facts, Length: b.Length, Loop: w, Chain: b.Chain, part: &w, ledger: map[mix.Window]*once[*levels.Ledger]{}}
+	return &Bench{Renderer: b.Renderer, Song: b.Song, Facts: b.Facts, Length: b.Length, Loop: w, Chain: b.Chain, part: &w}
 }

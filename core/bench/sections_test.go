@@ -1,4 +1,4 @@
-package bench
+package bench_test
 
 import (
 	"context"
@@ -10,11 +10,15 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/bench"
+	"mellowthump/core/duck"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 	"mellowthump/internal/sampled"
+	"mellowthump/internal/songs"
 )
 
 // The arrangement of an invented song, by the bar in which a part begins and the one before which it ends, at 96 bpm. The
@@ -41,10 +45,10 @@ var arrangement = []struct {
 const arrangedBars, arrangedBPM = 44, 96.0
 
 // arranged renders it.
-func arranged(t *testing.T) *Bench {
+func arranged(t *testing.T) *bench.Bench {
 	t.Helper()
 	beat := 60 / arrangedBPM
-	var parts []part
+	var parts []songs.Part
 	for i, p := range arrangement {
 		programs, channel := map[int]int{}, 0
 		if p.program == sampled.Drums {
@@ -69,14 +73,14 @@ func arranged(t *testing.T) *Bench {
 			}
 		}
 		slices.SortFunc(notes, func(a, b sampled.Note) int { return int(math.Copysign(1, a.At-b.At)) })
-		parts = append(parts, part{fmt.Sprint(i), p.role, sampled.Play(t, programs, notes, arrangedBars*4*beat)})
+		parts = append(parts, songs.Part{ID: fmt.Sprint(i), Role: p.role, Sound: sampled.Play(t, programs, notes, arrangedBars*4*beat)})
 	}
-	b := withParts(t, parts...)
+	b := songs.OnBench(t, parts...)
 	for i := range b.Song.Stems {
 		b.Song.Stems[i].Name = arrangement[i].name
 	}
 	b.Song.BPM = arrangedBPM
-	return New(b.Renderer, b.Song, b.Facts)
+	return bench.New(b.Renderer, b.Song, b.Facts)
 }
 
 // Where parts come and go is found to the bar, tails, pick-up and a chopped voice notwithstanding, and the sections are named
@@ -112,23 +116,23 @@ func TestProposesSections(t *testing.T) {
 // A song of one part throughout has one section, a short one and one of silence none.
 func TestNoSections(t *testing.T) {
 	outside.Slow(t)
-	if got := beat(t).ProposeSections(); got != nil { // four bars
+	if got := songs.Beat(t).ProposeSections(); got != nil { // four bars
 		t.Errorf("%+v", got)
 	}
 	long := audio.New(rate, 1, 16*2*rate)
 	for i := range long.Ch[0] {
 		long.Ch[0][i] = float32(0.3 * math.Sin(float64(i)/20))
 	}
-	if got := withParts(t, part{"a", session.Melodic, long}).ProposeSections(); len(got) != 1 || got[0].Name != "All in" || got[0].From != 0 {
+	if got := songs.OnBench(t, songs.Part{ID: "a", Role: session.Melodic, Sound: long}).ProposeSections(); len(got) != 1 || got[0].Name != "All in" || got[0].From != 0 {
 		t.Errorf("%+v", got)
 	}
-	if got := withParts(t, part{"a", session.Melodic, long}, part{"b", session.Kick, audio.New(rate, 1, 16*2*rate)}).ProposeSections(); len(got) != 1 {
+	if got := songs.OnBench(t, songs.Part{ID: "a", Role: session.Melodic, Sound: long}, songs.Part{ID: "b", Role: session.Kick, Sound: audio.New(rate, 1, 16*2*rate)}).ProposeSections(); len(got) != 1 {
 		t.Errorf("with a silent kick: %+v", got)
 	}
 }
 
 // sectioned is a kick over a bass in its way for 16 s at 120 bpm, with a drawn duck, in two sections of four bars.
-func sectioned(t *testing.T) *Bench {
+func sectioned(t *testing.T) *bench.Bench {
 	t.Helper()
 	kick, bass := audio.New(rate, 1, 16*rate), audio.New(rate, 1, 16*rate)
 	for h := range 32 {
@@ -140,13 +144,13 @@ func sectioned(t *testing.T) *Bench {
 	for i := range bass.Ch[0] {
 		bass.Ch[0][i] = float32(0.4 * math.Sin(2*math.Pi*46*float64(i)/rate))
 	}
-	b := withParts(t, part{"c", session.Kick, kick}, part{"b", session.Bass, bass})
+	b := songs.OnBench(t, songs.Part{ID: "c", Role: session.Kick, Sound: kick}, songs.Part{ID: "b", Role: session.Bass, Sound: bass})
 	b.Song.SetDuck(&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {MS: 0, DB: -12}, {MS: 100, DB: -12}, {MS: 200}}}, false, "")
 	b.Song.Sections = []session.Section{{Name: "Verse"}, {Name: "Break", From: 8}}
-	return New(b.Renderer, b.Song, b.Facts)
+	return bench.New(b.Renderer, b.Song, b.Facts)
 }
 
-func lowest(t *testing.T, b *Bench, from, to float64) float64 {
+func lowest(t *testing.T, b *bench.Bench, from, to float64) float64 {
 	t.Helper()
 	g, err := b.Renderer.Gain(context.Background(), b.Song, b.Song.Stem("b"), mix.Window{From: int(from * rate), To: int(to * rate)})
 	if err != nil {
@@ -164,14 +168,14 @@ func TestShallowSection(t *testing.T) {
 		if v, w := lowest(t, b, 0, 7.9), lowest(t, b, 8.01, 15.9); math.Abs(v+12) > 0.01 || math.Abs(w+12*(1-less)) > 0.01 {
 			t.Errorf("%g: %.2f dB in the verse, %.2f in the break", less, v, w)
 		}
-		verse, err := b.Section(0).Pair(t.Context())
+		verse, err := pair.On(t.Context(), b.Section(0))
 		if err != nil || len(verse.After.Hits) != 16 {
 			t.Fatalf("%v, %d hits", err, len(verse.After.Hits))
 		}
-		inBreak, err := b.Section(1).Pair(t.Context())
+		inBreak, err := pair.On(t.Context(), b.Section(1))
 		switch {
 		case less == 1:
-			if !errors.Is(err, mix.ErrRests) || !strings.Contains(Trouble(err), "rest") {
+			if !errors.Is(err, mix.ErrRests) || !strings.Contains(bench.Trouble(err), "rest") {
 				t.Errorf("resting: %v", err)
 			}
 		case err != nil:
@@ -182,7 +186,7 @@ func TestShallowSection(t *testing.T) {
 			t.Errorf("half as deep: %v and %v", inBreak.After.ClearanceP10, verse.After.ClearanceP10)
 		}
 		b.Song.Loop = &session.Span{To: 16}
-		st, err := New(b.Renderer, b.Song, b.Facts).Pair(t.Context())
+		st, err := pair.On(t.Context(), bench.New(b.Renderer, b.Song, b.Facts))
 		if n := map[bool]int{true: 16, false: 32}[less == 1]; err != nil || len(st.After.Hits) != n || len(st.Before.Hits) != n {
 			t.Errorf("%g: of the whole song %d hits are judged, %v", less, len(st.After.Hits), err)
 		}
@@ -199,12 +203,12 @@ func TestLoopLeavesRestsOut(t *testing.T) {
 			loud.Ch[0][i] *= 5
 		}
 	}
-	b := withParts(t, part{"b", session.Bass, loud})
-	if w := New(b.Renderer, b.Song, b.Facts).Loop; w.From != 0 {
+	b := songs.OnBench(t, songs.Part{ID: "b", Role: session.Bass, Sound: loud})
+	if w := bench.New(b.Renderer, b.Song, b.Facts).Loop; w.From != 0 {
 		t.Fatalf("%+v", w)
 	}
 	b.Song.Sections = []session.Section{{Name: "Loud", Shallower: 1}, {Name: "Soft", From: 16}}
-	if w := New(b.Renderer, b.Song, b.Facts).Loop; w.From != 16*rate {
+	if w := bench.New(b.Renderer, b.Song, b.Facts).Loop; w.From != 16*rate {
 		t.Errorf("judged from %d", w.From/rate)
 	}
 }
@@ -213,12 +217,12 @@ func TestLoopLeavesRestsOut(t *testing.T) {
 func TestFitLeavesRestsOut(t *testing.T) {
 	b := sectioned(t)
 	b.Song.SetDuck(nil, false, "")
-	both, err := b.Fit(t.Context(), move.CurveSchool)
+	both, err := duck.FitOn(t.Context(), b, move.CurveSchool)
 	if err != nil {
 		t.Fatal(err)
 	}
 	b.Song.Sections[1].Shallower = 1
-	one, err := New(b.Renderer, b.Song, b.Facts).Fit(t.Context(), move.CurveSchool)
+	one, err := duck.FitOn(t.Context(), bench.New(b.Renderer, b.Song, b.Facts), move.CurveSchool)
 	if err != nil || one.Duck == nil || both.Duck == nil {
 		t.Fatal(err, one, both)
 	}
@@ -229,7 +233,7 @@ func TestFitLeavesRestsOut(t *testing.T) {
 		t.Errorf("over one section it costs %v dB of bass, over both %v", one.Loss, both.Loss)
 	}
 	song := b.Song.Clone()
-	if _, err := FitEdit(one).Apply(&song); err != nil || !song.Fitted() {
+	if _, err := duck.FitEdit(one).Apply(&song); err != nil || !song.Fitted() {
 		t.Fatal(err)
 	}
 	song.Sections[0].Name = "Hook"

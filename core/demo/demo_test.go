@@ -16,6 +16,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
@@ -226,7 +227,7 @@ func TestLevelsAgainstFFmpeg(t *testing.T) {
 // The fit reaches its target on the demo in 9 of 10 hits of the whole song.
 func TestFitOnSlowFerry(t *testing.T) {
 	r, song, w := rendered()
-	before, err := duck.Measure(context.Background(), r, &song, w)
+	before, err := pair.Measure(context.Background(), r, &song, w)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -238,7 +239,7 @@ func TestFitOnSlowFerry(t *testing.T) {
 		t.Fatalf("%+v, %v", f, err)
 	}
 	song.SetDuck(f.Duck, false, f.Reason)
-	after, err := duck.Measure(context.Background(), r, &song, w)
+	after, err := pair.Measure(context.Background(), r, &song, w)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -260,7 +261,7 @@ func BenchmarkDuckPoint(b *testing.B) {
 		song.SetDuck(duckOf(depth), false, "")
 		var g group.Group // as the application does it
 		g.Go(func() error {
-			_, err := duck.Measure(context.Background(), r, &song, w)
+			_, err := pair.Measure(context.Background(), r, &song, w)
 			return err
 		})
 		g.Go(func() error {

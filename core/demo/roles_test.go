@@ -5,18 +5,18 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 )
 
 // described is a demo stem measured and described, as an import does it.
-func described(t *testing.T, s Stem) *intake.Analysis {
+func described(t *testing.T, s Stem) *facts.Analysis {
 	t.Helper()
 	m := audio.Memory{Buffer: s.Sound}
-	a, err := intake.Analyse(context.Background(), m, s.Name, nil)
+	a, err := facts.Analyse(context.Background(), m, s.Name, nil)
 	if err == nil {
-		err = intake.Describe(context.Background(), m, a)
+		err = facts.Describe(context.Background(), m, a)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -28,7 +28,7 @@ func described(t *testing.T, s Stem) *intake.Analysis {
 // truth is what the demo's stems were made as.
 func TestRolesBySound(t *testing.T) {
 	outside.Slow(t)
-	all := map[string]*intake.Analysis{}
+	all := map[string]*facts.Analysis{}
 	for _, s := range ferry().Stems {
 		a := described(t, s)
 		all[s.ID] = a
@@ -39,14 +39,14 @@ func TestRolesBySound(t *testing.T) {
 		if sure := s.Role == session.Kick || s.Role == session.Bass; sure && g.Confidence < 0.75 {
 			t.Errorf("%s is guessed with confidence %.2f", s.Name, g.Confidence)
 		}
-		if named := a.Guess(string(s.Role)); named.Role != s.Role && intake.GuessRole(string(s.Role)) != session.Other {
+		if named := a.Guess(string(s.Role)); named.Role != s.Role && facts.GuessRole(string(s.Role)) != session.Other {
 			t.Errorf("named %s, %s is guessed %s", s.Role, s.Name, named.Role)
 		}
 	}
 	if g := all["808"].Guess("kick 2"); g.Role != session.Kick || g.Doubt == "" {
 		t.Errorf("an 808 named kick is not doubted: %+v", g)
 	}
-	if root, share := intake.LineRoot(all["808"].Portrait.Line); root != "F" || share < 0.4 {
+	if root, share := facts.LineRoot(all["808"].Portrait.Line); root != "F" || share < 0.4 {
 		t.Errorf("the line stands on %s for %.2f of the time, made on F", root, share)
 	}
 	if n := len(all["808"].Portrait.Line); n < 70 || n > 74 {
@@ -63,10 +63,10 @@ func TestRolesBySound(t *testing.T) {
 	for i := range copied.Sound.Ch[0] {
 		copied.Sound.Ch[0][i] *= -0.7
 	}
-	if l := intake.Likeness(described(t, copied), all["808"]); l > -0.99 {
+	if l := facts.Likeness(described(t, copied), all["808"]); l > -0.99 {
 		t.Errorf("an 808 upside down is %.3f alike", l)
 	}
-	if l := intake.Likeness(all["hats"], all["808"]); l > 0.3 || l < -0.3 {
+	if l := facts.Likeness(all["hats"], all["808"]); l > 0.3 || l < -0.3 {
 		t.Errorf("hats and 808 are %.3f alike", l)
 	}
 }

@@ -5,6 +5,8 @@ import (
 	"slices"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/move"
+	"mellowthump/core/pair"
 )
 
 // The least loss that any curve can have, by a linear programme. With u = g squared on a grid of steps around every
@@ -18,7 +20,7 @@ const (
 	boundStep  = 2.0  // ms
 	boundPre   = 12.0 // ms before the hit in which a curve may come down
 	boundLevel = 0.1  // dB between the levels of the dynamic programme, or a 160th of the cap
-	boundFall  = clickDB
+	boundFall  = move.ClickDB
 	boundBig   = 30.0 // price of missing a clearance; the whole bass is 1
 	boundClose = 2e-4 // of the bass: the answer is as near as that to its bound
 	boundMost  = 600  // pivots
@@ -202,7 +204,7 @@ func (m *model) cheapest(weights []float64) []float64 {
 	down, up := make([]float64, levels), make([]float64, levels)
 	nextDown, nextUp := make([]float64, levels), make([]float64, levels)
 	from := make([]int16, 2*n*levels) // where each came from; of those coming back, -1 less the level where it turned
-	back := int(-backDB / q)          // levels that count as back
+	back := int(-pair.BackDB / q)     // levels that count as back
 	queue := make([]int, levels)
 	for l := range down {
 		down[l], up[l] = math.Inf(1), math.Inf(1)

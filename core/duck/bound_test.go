@@ -8,6 +8,7 @@ import (
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/internal/outside"
 	"mellowthump/internal/sampled"
 )
@@ -140,8 +141,8 @@ func rules(t *testing.T, i int, d *move.Duck, m *meter.HitMeter, goal Goal) {
 	if err := d.Validate(); err != nil {
 		t.Errorf("%d: %v", i, err)
 	}
-	if len(d.Points) > 8 || -d.Depth() > goal.MaxDepth+0.005 || steepest(d) > clickDB {
-		t.Errorf("%d: %d points, %.2f dB deep, %.2f dB/ms", i, len(d.Points), d.Depth(), steepest(d))
+	if len(d.Points) > 8 || -d.Depth() > goal.MaxDepth+0.005 || pair.Steepest(d) > move.ClickDB {
+		t.Errorf("%d: %d points, %.2f dB deep, %.2f dB/ms", i, len(d.Points), d.Depth(), pair.Steepest(d))
 	}
 	last := 0 // the last of the deepest points
 	for k, p := range d.Points {
@@ -153,7 +154,7 @@ func rules(t *testing.T, i int, d *move.Duck, m *meter.HitMeter, goal Goal) {
 		t.Errorf("%d: released within %.1f ms, a period is %.1f", i, release, 1000/m.HomeHz)
 	}
 	for k := range m.Hits {
-		if (k+1 < len(m.Hits) || !m.Open) && !back(d, 1000*float64(m.Gaps[k])/rate) {
+		if (k+1 < len(m.Hits) || !m.Open) && !pair.Back(d, 1000*float64(m.Gaps[k])/rate) {
 			t.Errorf("%d: not back after hit %d", i, k)
 		}
 	}
@@ -232,7 +233,7 @@ obj = np.concatenate([np.tile(-c, n), np.zeros(n)])
 eq = coo_matrix((np.ones(n), (np.zeros(n), np.arange(n * n, N))), shape=(1, N)).tocsr()
 r = linprog(obj, S, np.array(rhs), eq, np.array([1.0]), bounds=(0, 1), method="highs")
 print(json.dumps({"ok": r.status == 0, "lost": float(c.sum() + r.fun) if r.status == 0 else 0}))
-`, map[string]any{"c": mod.c, "rows": rows, "limits": limits, "fall": boundFall, "rise": mod.rise, "step": boundStep, "cap": mod.least, "wait": mod.wait, "back": backDB}, &out)
+`, map[string]any{"c": mod.c, "rows": rows, "limits": limits, "fall": boundFall, "rise": mod.rise, "step": boundStep, "cap": mod.least, "wait": mod.wait, "back": pair.BackDB}, &out)
 		ours, theirs := lossDB(b.least), lossDB(out.Lost)
 		t.Logf("%d: %d steps, %d hits asked: %.4f dB, linprog %.4f; our curve loses %.4f", i, mod.steps(), len(rows), ours, theirs, lossDB(b.lost))
 		if !out.OK || math.Abs(ours-theirs) > 0.02 {

@@ -12,6 +12,7 @@ import (
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -131,7 +132,7 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 		fit.Duck.Trigger = session.KickTrigger
 		song.SetDuck(fit.Duck, false, fit.Reason)
 	}
-	state, err := Measure(ctx, r, &song, w)
+	state, err := pair.Measure(ctx, r, &song, w)
 	if err != nil {
 		return nil, err
 	}
@@ -158,11 +159,11 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 		c.Duck.BackBefore, c.Duck.Steepest = ro.Back == ro.Of, ro.Steepest
 	}
 	if song.Leader == session.BassLeads {
-		before, err := Lead(ctx, r, state.Without, state.Before, line)
+		before, err := pair.Lead(ctx, r, state.Without, state.Before, line)
 		if err != nil {
 			return nil, err
 		}
-		after, err := Lead(ctx, r, state.Pair, state.After, line)
+		after, err := pair.Lead(ctx, r, state.Pair, state.After, line)
 		if err != nil {
 			return nil, err
 		}

@@ -15,6 +15,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 )
@@ -64,7 +65,7 @@ func TestFitReaches(t *testing.T) {
 	if c.Before.ClearanceP10 >= 8 || c.After.ClearanceP10 < 8 || c.After.Under(8) > 1 {
 		t.Errorf("before %.2f, after %.2f, %d under", c.Before.ClearanceP10, c.After.ClearanceP10, c.After.Under(8))
 	}
-	if !c.Duck.BackBefore || c.Duck.Steepest > clickDB || -c.Duck.Depth > 12 {
+	if !c.Duck.BackBefore || c.Duck.Steepest > move.ClickDB || -c.Duck.Depth > 12 {
 		t.Errorf("%+v", c.Duck)
 	}
 	if c.After.ClearanceP10 > 8.6 {
@@ -205,7 +206,7 @@ func holds(t *testing.T, i int, school string, c *Cleared, goal session.Targets)
 	if school != move.CurveSchool { // the trial at the low rate reads a key's peaks a little differently
 		rounding = 0.15
 	}
-	if -c.Duck.Depth > meter.Figure(goal.MaxDepth)+rounding || !c.Duck.BackBefore || c.Duck.Steepest > clickDB {
+	if -c.Duck.Depth > meter.Figure(goal.MaxDepth)+rounding || !c.Duck.BackBefore || c.Duck.Steepest > move.ClickDB {
 		t.Errorf("%d, %s: out of bounds: %+v", i, school, c.Duck)
 	}
 	if c.Duck.Needed && c.Duck.BassLossLow < 0 {
@@ -333,7 +334,7 @@ func TestReadoutBackAndSlope(t *testing.T) {
 		{&move.Duck{School: "curve", Points: []move.Point{{MS: -10}, {MS: 0, DB: -6}, {MS: 60, Bend: 0, DB: -6}, {MS: 100, DB: 0}}}, 4, 0.6},
 		{&move.Duck{School: "curve", Points: []move.Point{{MS: -10, Bend: 0.5}, {MS: 0, DB: -6}, {MS: 100, DB: 0}}}, 4, 0.6 * 3 / (1 - math.Exp(-3))},
 	} {
-		r, err := Read(c.d, 120, m, meter.Held(gainOf(t, c.d, m)), Sides{Loudness: -20, Low: 2, SumPeak: -3}, Sides{Loudness: -21.5, Low: 1, SumPeak: -5})
+		r, err := pair.Read(c.d, 120, m, meter.Held(gainOf(t, c.d, m)), pair.Sides{Loudness: -20, Low: 2, SumPeak: -3}, pair.Sides{Loudness: -21.5, Low: 1, SumPeak: -5})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -358,7 +359,7 @@ func TestShare(t *testing.T) {
 		t.Fatal(err)
 	}
 	d := &move.Duck{School: "curve", Points: []move.Point{{MS: -20}, {MS: 0, DB: -6}, {MS: 100, DB: -6}, {MS: 140}}}
-	r, err := Read(d, 120, m, meter.Held(gainOf(t, d, m)), Sides{Low: 1}, Sides{Low: 1})
+	r, err := pair.Read(d, 120, m, meter.Held(gainOf(t, d, m)), pair.Sides{Low: 1}, pair.Sides{Low: 1})
 	if want := 13.0; err != nil || math.Abs(float64(r.Share)-want) > 0.05 {
 		t.Errorf("%.3f %%, want %.1f, %v", r.Share, want, err)
 	}

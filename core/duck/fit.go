@@ -1,3 +1,4 @@
+// Package duck fits the gain that gets the bass out of the kick's way, and says what is wrong with one.
 package duck
 
 import (
@@ -9,6 +10,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -191,7 +193,7 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass meter.Sound
 func soonest(d *move.Duck, m *meter.HitMeter) float64 {
 	_, soon := d.Span()
 	for i := range m.Hits {
-		_, end := d.For(gapOf(m, i)).Span()
+		_, end := d.For(pair.Gap(m, i)).Span()
 		soon = math.Min(soon, end)
 	}
 	return soon

@@ -7,6 +7,8 @@ import (
 	"testing"
 
 	"mellowthump/core/meter"
+	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/internal/outside"
 	"mellowthump/internal/sampled"
 )
@@ -51,9 +53,9 @@ func TestFollowOnRecordedKits(t *testing.T) {
 			}
 			t.Logf("kit %d, program %d: one %v %.2f (%.2f), each %v %.2f (%.2f) %v", kit, program, one.Reached, one.Loss, one.Bound, each.Reached, each.Loss, each.Bound, each.Duck.Points)
 			for i := range m.Hits {
-				gap := gapOf(m, i)
+				gap := pair.Gap(m, i)
 				d := each.Duck.For(gap)
-				if !back(d, gap) || steepest(d) > clickDB+0.01 || d.Validate() != nil {
+				if !pair.Back(d, gap) || pair.Steepest(d) > move.ClickDB+0.01 || d.Validate() != nil {
 					t.Errorf("kit %d, program %d, hit %d with a gap of %.0f ms: %v", kit, program, i, gap, d.Points)
 				}
 			}

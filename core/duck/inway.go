@@ -167,7 +167,7 @@ func without(m *meter.HitMeter, hit int) *meter.HitMeter {
 
 // silenced returns the clearance that counts where the bass is cut off from before each hit on.
 func (t *trial) silenced() float64 {
-	r := room{cap: 120, end: 500, rise: clickDB}
+	r := room{cap: 120, end: 500, rise: move.ClickDB}
 	mod := t.around(r, nil)
 	var c []meter.Figure
 	for i := range mod.e {

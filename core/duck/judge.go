@@ -6,17 +6,12 @@ import (
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/meter"
+	"mellowthump/core/pair"
 )
-
-// Met reports whether a clearance reaches a target as it is shown, to a tenth of a dB.
-func Met(clearance meter.Figure, target float64) bool { return float64(clearance) > target-0.05 }
-
-// MetBy reports whether the share that is asked of hits, 9 of 10, reaches a target as it is shown.
-func MetBy(f meter.HitFigures, target float64) bool { return f.Under(target-0.05) <= len(f.Hits)/10 }
 
 // Judge names what is wrong with a duck as it is. asked is the clearance of the worst tenth that the target is of, met says
 // that it is reached; fitted, that the duck is what the last fit made of the song as it is.
-func Judge(st *State, asked meter.Figure, met bool, target float64, fitted bool) []find.Finding {
+func Judge(st *pair.State, asked meter.Figure, met bool, target float64, fitted bool) []find.Finding {
 	var out []find.Finding
 	if asked.Valid() && !met {
 		remedy := "Press Fit for the least duck that reaches it, or shape it by hand."

@@ -25,7 +25,6 @@ const (
 	keyedLook   = 20.0  // and at the most
 	keyRise     = 4.0   // dB under its peak: from there on a key is taken to have risen
 	trialSlack  = 0.2   // dB by which the trial at the low rate may flatter
-	backMargin  = 1.0   // ms before the next hit by which the gain is back
 	trialStill  = 0.005 // dB of reduction under which a trial takes the bass as it is
 	bellQ       = 0.8
 )

@@ -17,6 +17,7 @@ import (
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 )
@@ -52,7 +53,7 @@ func TestEverySchoolReaches(t *testing.T) {
 		if err := c.Validate(); err != nil {
 			t.Fatal(err)
 		}
-		st, err := Measure(context.Background(), r, &c, w)
+		st, err := pair.Measure(context.Background(), r, &c, w)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -365,7 +366,7 @@ func TestPerNote(t *testing.T) {
 	}
 	f.Duck.Trigger = session.KickTrigger
 	s.SetDuck(f.Duck, false, "")
-	same, err := Measure(context.Background(), r, &s, w)
+	same, err := pair.Measure(context.Background(), r, &s, w)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -377,7 +378,7 @@ func TestPerNote(t *testing.T) {
 	if err := s.Validate(); err != nil {
 		t.Fatal(err)
 	}
-	less, err := Measure(context.Background(), r, &s, w)
+	less, err := pair.Measure(context.Background(), r, &s, w)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -421,7 +422,7 @@ func TestKeyedFitIsTheLeast(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		ro, err := Read(d, 120, p.Meter, meter.Held(gain), Sides{}, Sides{})
+		ro, err := pair.Read(d, 120, p.Meter, meter.Held(gain), pair.Sides{}, pair.Sides{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -491,7 +492,7 @@ func TestNoLookahead(t *testing.T) {
 		}
 		c := s.Clone()
 		c.SetDuck(f.Duck, false, "")
-		st, err := Measure(context.Background(), r, &c, w)
+		st, err := pair.Measure(context.Background(), r, &c, w)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -509,7 +510,7 @@ func TestNoLookahead(t *testing.T) {
 				t.Fatalf("with look-ahead: %+v, %v", g, err)
 			}
 			early.SetDuck(g.Duck, false, "")
-			if with, err := Measure(context.Background(), r, &early, w); err != nil || with.Readout.BassLossLow > st.Readout.BassLossLow+0.05 {
+			if with, err := pair.Measure(context.Background(), r, &early, w); err != nil || with.Readout.BassLossLow > st.Readout.BassLossLow+0.05 {
 				t.Errorf("with look-ahead %.2f dB of bass are lost, without %.2f, %v", float64(with.Readout.BassLossLow), float64(st.Readout.BassLossLow), err)
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 )
 
 // keyedTrial tries keyed ducks at a low rate: the key's envelope, the bass, its band.
@@ -137,7 +138,7 @@ func (t *keyedTrial) judgeKeyed(d *move.Duck, b *base, losses bool) keyedJudged 
 	}
 	det := move.NewDetector(*d.Comp, bound, t.fs)
 	ahead := int(math.Round(d.Comp.Lookahead / t.scale))
-	early := ahead + int(math.Ceil(backMargin/t.scale))
+	early := ahead + int(math.Ceil(pair.BackMargin/t.scale))
 	out := keyedJudged{back: true}
 	diff := make([]float32, len(t.bass))
 	end := 0 // of t.ends
@@ -156,7 +157,7 @@ func (t *keyedTrial) judgeKeyed(d *move.Duck, b *base, losses bool) keyedJudged 
 			diff[at] = b.part[at] * (dsp.LevelGain(db) - 1)
 		}
 		for ; end < len(t.ends) && t.ends[end]-early <= at; end++ {
-			if t.ends[end]-early == at && at > 0 && db <= backDB {
+			if t.ends[end]-early == at && at > 0 && db <= pair.BackDB {
 				out.back = false
 			}
 		}

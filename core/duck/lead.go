@@ -270,11 +270,3 @@ func FitSongLead(ctx context.Context, r *mix.Renderer, song *session.Song, w mix
 		return f, 2048, err
 	})
 }
-
-// Lead returns how the bass leads in a pair, by its line.
-func Lead(ctx context.Context, r *mix.Renderer, p *mix.Pair, f meter.HitFigures, line []meter.BassNote) (meter.BassLead, error) {
-	return mix.Cached(ctx, r.Cache, mix.Key("lead", p.Key(), line), func() (meter.BassLead, int, error) {
-		l, err := p.Meter.MeasureLead(p.Bass, line, f)
-		return l, 8 * len(p.Meter.Hits), err
-	})
-}

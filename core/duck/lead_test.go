@@ -32,7 +32,7 @@ func TestLeadFit(t *testing.T) {
 	if !c.Duck.Needed || !c.Duck.Reached || c.LeadBefore.P10 >= 8 || c.LeadAfter.P10 < 8 || c.LeadAfter.P10 > 8.6 {
 		t.Fatalf("%+v, %.2f to %.2f dB", c.Duck, c.LeadBefore.P10, c.LeadAfter.P10)
 	}
-	if !c.Duck.BackBefore || c.Duck.Steepest > clickDB || -c.Duck.Depth > 12 || c.Duck.BassLoss != 0 || c.Duck.KickLossLow <= 0 {
+	if !c.Duck.BackBefore || c.Duck.Steepest > move.ClickDB || -c.Duck.Depth > 12 || c.Duck.BassLoss != 0 || c.Duck.KickLossLow <= 0 {
 		t.Errorf("%+v", c.Duck)
 	}
 	first := int(c.Move.Points[0].MS * rate / 1000)

@@ -7,6 +7,7 @@ import (
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 )
 
 const (
@@ -39,14 +40,14 @@ const roomDepth = 12.0
 func (t *trial) room(m *meter.HitMeter, goal Goal) room {
 	toMS := 1000 / float64(m.Rate)
 	period := 1000 / m.HomeHz
-	r := room{cap: goal.MaxDepth, rise: math.Min(clickDB, math.Max(roomDepth, goal.MaxDepth)/period), back: period, late: goal.NoAhead}
+	r := room{cap: goal.MaxDepth, rise: math.Min(move.ClickDB, math.Max(roomDepth, goal.MaxDepth)/period), back: period, late: goal.NoAhead}
 	for i := range m.Windows {
 		r.end = math.Max(r.end, float64(m.Windows[i])*toMS)
 	}
 	r.end += 1.5*period + boundPre
 	near := math.Inf(1)
 	for i := range m.Hits {
-		near = math.Min(near, gapOf(m, i)-letGo)
+		near = math.Min(near, pair.Gap(m, i)-letGo)
 	}
 	if goal.Follow && near < r.end {
 		r.near = near

@@ -5,12 +5,13 @@ import (
 
 	"mellowthump/core/figure"
 	"mellowthump/core/meter"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
 // Says says in a sentence what a song's duck does now, over the stretch that was judged: bars names it. asked is the clearance of
 // the worst tenth that the target is of. It is made of the figures of the moment, never kept.
-func Says(song *session.Song, st *State, asked meter.Figure, bars string) string {
+func Says(song *session.Song, st *pair.State, asked meter.Figure, bars string) string {
 	d, off := song.Duck()
 	led := "the kick clears the bass"
 	lost := "bass"

@@ -6,6 +6,7 @@ import (
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 )
 
 // trial is the bass at a low rate, with what is needed to judge a duck quickly. Filters are
@@ -49,18 +50,10 @@ func newTrial(m *meter.HitMeter, bass meter.Sound, factor int) (*trial, error) {
 	for i, h := range m.Hits {
 		t.hits = append(t.hits, h/factor)
 		t.windows = append(t.windows, m.Windows[i]/factor)
-		t.gaps = append(t.gaps, gapOf(m, i))
+		t.gaps = append(t.gaps, pair.Gap(m, i))
 		t.kick = append(t.kick, m.Home[i]/float64(factor))
 	}
 	return t, nil
-}
-
-// gapOf is how long after a hit its duck has, ms: +Inf where none follows.
-func gapOf(m *meter.HitMeter, hit int) float64 {
-	if hit+1 == len(m.Hits) && m.Open {
-		return math.Inf(1)
-	}
-	return m.GapMS(hit)
 }
 
 // slowed returns a sound at its rate over factor, aligned.

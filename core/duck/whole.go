@@ -6,6 +6,7 @@ import (
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 )
 
 // wholeBefore is how much of the bass before each hit is kept to try curves on, s: none begins earlier.
@@ -58,7 +59,7 @@ func (w *whole) judgeHits(d *move.Duck) []meter.Figure {
 	squeezed := map[int][]float32{} // by gap
 	for i, at := range w.at {
 		cut := all
-		if c := d.For(gapOf(w.m, i)); c != d {
+		if c := d.For(pair.Gap(w.m, i)); c != d {
 			if cut = squeezed[w.m.Gaps[i]]; cut == nil {
 				cut, _ = cuts(c, float64(w.m.Rate))
 				squeezed[w.m.Gaps[i]] = cut

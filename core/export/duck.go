@@ -15,6 +15,7 @@ import (
 	"mellowthump/core/midi"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -208,7 +209,7 @@ func All(ctx context.Context, r *mix.Renderer, song *session.Song, settings File
 // Expect is what the settings sheet says is to be expected.
 type Expect struct {
 	Bars    string // the loop
-	State   *duck.State
+	State   *pair.State
 	Lead    meter.BassLead // where the bass leads: after and
 	Led     meter.BassLead // before
 	Freed   meter.Figure   // of the whole mix, dB

@@ -24,30 +24,30 @@ const rate = 8000
 
 var ctx = context.Background()
 
-// bench is a song in memory with its renderer.
-type bench struct {
+// desk is a song in memory with its renderer.
+type desk struct {
 	song session.Song
 	lib  *mix.Memory
 	r    *mix.Renderer
 	w    mix.Window
 }
 
-func newBench(seconds float64) *bench {
-	b := &bench{song: session.New("Test", 120), lib: &mix.Memory{}, w: mix.Window{To: int(seconds * rate)}}
+func newBench(seconds float64) *desk {
+	b := &desk{song: session.New("Test", 120), lib: &mix.Memory{}, w: mix.Window{To: int(seconds * rate)}}
 	b.song.Rate = rate
 	b.r = mix.New(b.lib, 1<<30) // as the application has
 	return b
 }
 
 // add puts a stem in; its audio's name is made up to look like a hash.
-func (b *bench) add(name string, role session.Role, bus string, sound audio.Buffer) *session.Stem {
+func (b *desk) add(name string, role session.Role, bus string, sound audio.Buffer) *session.Stem {
 	sha := fmt.Sprintf("%064x", len(b.song.Stems)+1)
 	b.lib.Put(sha, sound)
 	b.song.Stems = append(b.song.Stems, session.Stem{ID: name, Name: name, Role: role, Bus: bus, Audio: sha})
 	return &b.song.Stems[len(b.song.Stems)-1]
 }
 
-func (b *bench) measure(t *testing.T) *Ledger {
+func (b *desk) measure(t *testing.T) *Ledger {
 	t.Helper()
 	if err := b.song.Validate(); err != nil {
 		t.Fatal(err)
@@ -109,13 +109,13 @@ func TestStepsAreEqual(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	sound := noise(r, 2, -20, 2)
 	var peaks, louds []meter.Figure
-	for _, set := range []func(*bench){
-		func(b *bench) { b.song.Stems[0].Source = -5.3 },
-		func(b *bench) { b.song.Stems[0].Clip = -5.3 },
-		func(b *bench) { b.song.Stems[0].Fader = -5.3 },
-		func(b *bench) { b.song.Buses[0].Fader = -5.3 },
-		func(b *bench) { b.song.Master.Fader = -5.3 },
-		func(b *bench) { b.song.Stems[0].Source, b.song.Stems[0].Clip, b.song.Master.Fader = 3, -10, 1.7 },
+	for _, set := range []func(*desk){
+		func(b *desk) { b.song.Stems[0].Source = -5.3 },
+		func(b *desk) { b.song.Stems[0].Clip = -5.3 },
+		func(b *desk) { b.song.Stems[0].Fader = -5.3 },
+		func(b *desk) { b.song.Buses[0].Fader = -5.3 },
+		func(b *desk) { b.song.Master.Fader = -5.3 },
+		func(b *desk) { b.song.Stems[0].Source, b.song.Stems[0].Clip, b.song.Master.Fader = 3, -10, 1.7 },
 	} {
 		b := newBench(2)
 		b.song.Buses = []session.Bus{{ID: "x", Name: "X"}}
@@ -136,13 +136,13 @@ func TestClippingIsToldWhereItBegins(t *testing.T) {
 	place := func(frame int) string { return fmt.Sprint(frame) }
 	for _, c := range []struct {
 		name string
-		set  func(*bench)
+		set  func(*desk)
 		want string
 	}{
-		{"clip", func(b *bench) { b.song.Stems[0].Clip = 8 }, "a goes over full scale at the clip step, by 2.0 dB"},
-		{"track", func(b *bench) { b.song.Stems[0].Clip, b.song.Stems[0].Fader = 3, 5 }, "a goes over full scale at the track step, by 2.0 dB"},
-		{"bus", func(b *bench) {}, "X goes over full scale at the bus, by 0.0 dB"},
-		{"master", func(b *bench) { b.song.Buses[0].Fader, b.song.Master.Fader = -1, 3 }, "The premaster goes over full scale, by 2.0 dB"},
+		{"clip", func(b *desk) { b.song.Stems[0].Clip = 8 }, "a goes over full scale at the clip step, by 2.0 dB"},
+		{"track", func(b *desk) { b.song.Stems[0].Clip, b.song.Stems[0].Fader = 3, 5 }, "a goes over full scale at the track step, by 2.0 dB"},
+		{"bus", func(b *desk) {}, "X goes over full scale at the bus, by 0.0 dB"},
+		{"master", func(b *desk) { b.song.Buses[0].Fader, b.song.Master.Fader = -1, 3 }, "The premaster goes over full scale, by 2.0 dB"},
 	} {
 		b := newBench(1)
 		b.song.Buses = []session.Bus{{ID: "x", Name: "X"}}
@@ -174,7 +174,7 @@ func TestClippingIsToldWhereItBegins(t *testing.T) {
 // Every kind of finding is raised by the fault it is for, and its remedy takes it away.
 func TestFindings(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))
-	base := func() *bench {
+	base := func() *desk {
 		b := newBench(2)
 		b.song.Buses = []session.Bus{{ID: "drums", Name: "Drums"}, {ID: "low", Name: "Low"}}
 		b.song.Master.Fader = -6

@@ -21,7 +21,7 @@ func duck() *move.Duck {
 }
 
 // randomSong makes a song with random levels, nested buses, sends, pans and locks.
-func randomSong(r *rand.Rand) *bench {
+func randomSong(r *rand.Rand) *desk {
 	b := newBench(0.5)
 	for i := range r.IntN(5) {
 		bus := session.Bus{ID: fmt.Sprint("bus", i), Name: fmt.Sprint("Bus ", i), Fader: figure.Tenth(6 * r.NormFloat64())}

@@ -133,9 +133,6 @@ func TunedKick(song *session.Song, cents float64) session.Song {
 	return c
 }
 
-// BassTune is the id of the move that tunes a bass.
-const BassTune = "tune-bass"
-
 // Detune returns the move that takes a line's own error away: all notes by the same cents, or each
 // by its own. The notes are those of the file, before any tuning.
 func Detune(line []meter.BassNote, cents float64, each bool) move.Move {
@@ -152,30 +149,7 @@ func Detune(line []meter.BassNote, cents float64, each bool) move.Move {
 		t.Notes = append(t.Notes, note)
 		last = n.Start
 	}
-	return move.Move{ID: BassTune, Params: t}
-}
-
-// TuneLine returns a line as the stem's moves tune it.
-func TuneLine(line []meter.BassNote, st *session.Stem) []meter.BassNote {
-	var tune *move.Tune
-	if m := st.Move(BassTune); m != nil && !m.Off {
-		tune, _ = m.Params.(*move.Tune)
-	}
-	if tune == nil {
-		return line
-	}
-	out := append([]meter.BassNote(nil), line...)
-	for i := range out {
-		cents := tune.Cents
-		for _, n := range tune.Notes {
-			if n.At <= out[i].Start+1e-6 {
-				cents = tune.Cents + n.Cents
-			}
-		}
-		out[i].Hz *= math.Pow(2, cents/1200)
-		out[i].Note, out[i].Cents = meter.Note(out[i].Hz)
-	}
-	return out
+	return move.Move{ID: session.BassTune, Params: t}
 }
 
 const (

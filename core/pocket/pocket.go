@@ -9,6 +9,7 @@ import (
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/meter"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -176,10 +177,6 @@ func Steady(spread meter.Figure, notes int, bass string) []find.Finding {
 	}}
 }
 
-// EarlyHandover is the handover that is aimed at where the bass leads, ms: own choice, a little
-// after the kick's click.
-const EarlyHandover = 50.0
-
 // LeadSentence is Sentence for where the bass leads.
 func LeadSentence(b meter.BassLead, target float64, kick, bass string) string {
 	judged := b.Judged()
@@ -213,9 +210,9 @@ func JudgeLead(b meter.BassLead, target float64, kick, bass string) []find.Findi
 			Hear: "both", Other: "intake", Do: "Drop the MIDI of the bass line on its row on Intake; its notes are taken then.",
 		})
 	}
-	if b.Handover.Valid() && float64(b.Handover) > EarlyHandover {
+	if b.Handover.Valid() && float64(b.Handover) > pair.EarlyHandover {
 		out = append(out, find.Finding{
-			ID: "late-handover", What: fmt.Sprintf("The bass takes over %.0f ms after the hit; %.0f is early enough to lead", float64(b.Handover), EarlyHandover),
+			ID: "late-handover", What: fmt.Sprintf("The bass takes over %.0f ms after the hit; %.0f is early enough to lead", float64(b.Handover), pair.EarlyHandover),
 			Why:  "A leading bass comes in right behind the kick's click.",
 			Hear: "both", Do: "Fade the kick's tail sooner.",
 		})

@@ -37,9 +37,9 @@ func (b Back) Says(name string) string {
 	out := name + " came back as planned."
 	switch {
 	case !b.Landed() && b.Worst > 0:
-		out = fmt.Sprintf("%s came back with %s dB more at %s than was planned.", name, figure.Short(b.Worst), hertz(b.Hz))
+		out = fmt.Sprintf("%s came back with %s dB more at %s than was planned.", name, figure.Short(b.Worst), fmt.Sprintf("%.0f Hz", b.Hz))
 	case !b.Landed():
-		out = fmt.Sprintf("%s came back with %s dB less at %s than was planned.", name, figure.Short(-b.Worst), hertz(b.Hz))
+		out = fmt.Sprintf("%s came back with %s dB less at %s than was planned.", name, figure.Short(-b.Worst), fmt.Sprintf("%.0f Hz", b.Hz))
 	}
 	if math.Abs(b.Gain) >= backStill {
 		more := "louder"
@@ -50,8 +50,6 @@ func (b Back) Says(name string) string {
 	}
 	return out
 }
-
-func hertz(hz float64) string { return fmt.Sprintf("%.0f Hz", hz) }
 
 // Backs compares the new file of every stem that has moves of a stage, on, or off because the file holds them, with the plan:
 // the old file with those moves, by third-octaves over a window, before the fader. of tells the stage's moves.

@@ -7,10 +7,10 @@ import (
 	"runtime"
 	"strings"
 
+	"mellowthump/core/facts"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/group"
-	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -105,8 +105,8 @@ func changes(ctx context.Context, was, now *state, all []find.Measure) ([]Change
 }
 
 // Figures are those at the end of the sheet, of a song as it is: both sides of each are the same.
-func Figures(ctx context.Context, r *mix.Renderer, song *session.Song, facts map[string]*intake.Analysis) ([]Change, error) {
-	w := &walk{renderer: r, facts: facts}
+func Figures(ctx context.Context, r *mix.Renderer, song *session.Song, known map[string]*facts.Analysis) ([]Change, error) {
+	w := &walk{renderer: r, known: known}
 	s := w.put(song)
 	return changes(ctx, s, s, won(s.Bench))
 }

@@ -13,6 +13,8 @@ import (
 	"mellowthump/core/levels"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
+	"mellowthump/core/pair"
+	"mellowthump/core/pocket"
 	"mellowthump/core/room"
 	"mellowthump/core/session"
 	"mellowthump/core/width"
@@ -74,18 +76,11 @@ func unjudged(f meter.Figure, err error) (meter.Figure, error) {
 
 // clearance is the worst tenth of the part that leads.
 func clearance(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
-	st, err := b.Pair(ctx)
+	st, err := pair.On(ctx, b)
 	if err != nil {
 		return unjudged(meter.None, err)
 	}
-	if b.Song.Leader != session.BassLeads {
-		return st.After.ClearanceP10, nil
-	}
-	a, err := b.Agreement(ctx)
-	if err != nil {
-		return unjudged(meter.None, err)
-	}
-	return a.Lead.P10, nil
+	return st.WorstTenth(b.Song.Leader), nil
 }
 
 func premaster(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
@@ -107,7 +102,7 @@ func equalPeak(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figur
 }
 
 func offWindow(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
-	l, err := b.Ledger(ctx, b.Whole())
+	l, err := levels.LedgerOn(ctx, b, b.Whole())
 	if err != nil {
 		return meter.None, err
 	}
@@ -115,7 +110,7 @@ func offWindow(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figur
 }
 
 func songPeak(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
-	l, err := b.Ledger(ctx, b.Whole())
+	l, err := levels.LedgerOn(ctx, b, b.Whole())
 	if err != nil {
 		return meter.None, err
 	}
@@ -123,15 +118,15 @@ func songPeak(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure
 }
 
 func overOthers(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure, error) {
-	l, err := b.Ledger(ctx, b.Whole())
+	l, err := levels.LedgerOn(ctx, b, b.Whole())
 	if err != nil {
 		return meter.None, err
 	}
-	return l.Over(b.Sounds(), m.Of), nil
+	return l.Over(levels.Sounds(b), m.Of), nil
 }
 
 func cents(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
-	a, err := b.Agreement(ctx)
+	a, err := pocket.AgreementOn(ctx, b)
 	if err != nil || len(a.Notes) == 0 {
 		return unjudged(meter.None, err)
 	}
@@ -139,7 +134,7 @@ func cents(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, e
 }
 
 func phase(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
-	st, err := b.Pair(ctx)
+	st, err := pair.On(ctx, b)
 	if err != nil {
 		return unjudged(meter.None, err)
 	}
@@ -155,7 +150,7 @@ func layerSum(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure
 		}
 		return s.Sum, nil
 	}
-	a, err := b.Agreement(ctx)
+	a, err := pocket.AgreementOn(ctx, b)
 	if err != nil {
 		return unjudged(meter.None, err)
 	}
@@ -168,7 +163,7 @@ func layerSum(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure
 }
 
 func loss(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
-	st, err := b.Pair(ctx)
+	st, err := pair.On(ctx, b)
 	if err != nil || st.Readout == nil {
 		return unjudged(meter.None, err)
 	}
@@ -176,7 +171,7 @@ func loss(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, er
 }
 
 func cellar(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
-	c, err := b.Cellar(ctx)
+	c, err := room.CellarOn(ctx, b)
 	if err != nil {
 		return meter.None, err
 	}
@@ -192,7 +187,7 @@ func ring(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure, er
 }
 
 func covered(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure, error) {
-	c, err := b.Crowd(ctx)
+	c, err := room.CrowdOn(ctx, b)
 	if err != nil {
 		return meter.None, err
 	}
@@ -208,7 +203,7 @@ func onPhone(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure,
 	if len(b.Line()) == 0 {
 		return meter.None, nil
 	}
-	now, _, err := b.OnSpeaker(ctx, device.All[0])
+	now, _, err := body.SpeakerOn(ctx, b, device.All[0])
 	if err != nil || len(now.Notes) == 0 {
 		return meter.None, err
 	}
@@ -221,7 +216,7 @@ func weighed(ctx context.Context, b *bench.Bench, part string) (*body.Weights, e
 	if !ok {
 		return nil, nil
 	}
-	w, err := b.Weigh(ctx, p)
+	w, err := body.WeighOn(ctx, b, p)
 	if err != nil {
 		return nil, err
 	}
@@ -246,7 +241,7 @@ func attack(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure, 
 
 // apart is the clearance of a stem's own hits over what lasts in it.
 func apart(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure, error) {
-	a, err := b.ApartOf(ctx, m.Of)
+	a, err := body.ApartOn(ctx, b, m.Of)
 	if err != nil || a == nil {
 		return meter.None, err
 	}
@@ -256,17 +251,17 @@ func apart(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure, e
 // between takes a figure between the channels of a place.
 func between(of func(width.Figures) meter.Figure) func(context.Context, *bench.Bench, find.Measure) (meter.Figure, error) {
 	return func(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure, error) {
-		r, err := b.Between(ctx, session.ParseAt(m.Of))
+		r, err := width.Between(ctx, b, session.ParseAt(m.Of))
 		return of(r.Now), err
 	}
 }
 
 func deviation(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
-	_, now, err := b.MixSound(ctx)
+	_, now, err := compare.MixSound(ctx, b)
 	if err != nil {
 		return meter.None, err
 	}
-	other, err := b.ReferenceSound(ctx, b.Song.References[0])
+	other, err := compare.ReferenceSound(ctx, b, b.Song.References[0])
 	return compare.Against(now, other).Deviation(), err
 }
 

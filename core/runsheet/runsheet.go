@@ -11,10 +11,10 @@ import (
 
 	"mellowthump/core/bench"
 	"mellowthump/core/duck"
+	"mellowthump/core/facts"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/group"
-	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -112,8 +112,8 @@ func (s *Sheet) Moves() int {
 }
 
 // Make works the sheet of a song out; facts are those of its files. told gets each row as soon as it is measured; it may be nil.
-func Make(ctx context.Context, r *mix.Renderer, song *session.Song, facts map[string]*intake.Analysis, c Choice, told func(Row)) (*Sheet, error) {
-	w := &walk{renderer: r, facts: facts, choice: c, told: told, sheet: &Sheet{}, seen: map[string]bool{}}
+func Make(ctx context.Context, r *mix.Renderer, song *session.Song, known map[string]*facts.Analysis, c Choice, told func(Row)) (*Sheet, error) {
+	w := &walk{renderer: r, known: known, choice: c, told: told, sheet: &Sheet{}, seen: map[string]bool{}}
 	ctx, stop := context.WithCancel(ctx)
 	defer w.beside.Wait()
 	defer stop()
@@ -144,7 +144,7 @@ func Make(ctx context.Context, r *mix.Renderer, song *session.Song, facts map[st
 // walk goes through the stages.
 type walk struct {
 	renderer *mix.Renderer
-	facts    map[string]*intake.Analysis
+	known    map[string]*facts.Analysis
 	choice   Choice
 	told     func(Row)
 	sheet    *Sheet
@@ -166,7 +166,7 @@ type state struct {
 }
 
 func (w *walk) put(song *session.Song) *state {
-	return newState(bench.New(w.renderer, song, w.facts))
+	return newState(bench.New(w.renderer, song, w.known))
 }
 
 // take takes a figure of the song.
@@ -343,11 +343,11 @@ func (w *walk) judgesClearance(p plan) bool {
 
 // refitted is a row with the duck fitted anew on top of its change; nil where that breaks it too.
 func (w *walk) refitted(ctx context.Context, r Row, p plan, next *state) (*Row, error) {
-	f, err := next.Fit(duck.Brief(ctx), bench.School(next.Song))
+	f, err := duck.FitOn(duck.Brief(ctx), next.Bench, duck.SchoolOf(next.Song))
 	if err != nil || f.Duck == nil {
 		return nil, ignoreTrouble(err)
 	}
-	r.Edit = session.Together{Edits: []session.Edit{r.Edit, bench.FitEdit(f)}}
+	r.Edit = session.Together{Edits: []session.Edit{r.Edit, duck.FitEdit(f)}}
 	then, err := w.made(r.Edit)
 	if err != nil {
 		return nil, nil // it is told without

@@ -15,9 +15,9 @@ import (
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/bench"
 	"mellowthump/core/demo"
+	"mellowthump/core/facts"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
-	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -25,14 +25,14 @@ import (
 	"mellowthump/internal/songs"
 )
 
-func sheetOf(t *testing.T, d demo.Song, c Choice) (*Sheet, *mix.Renderer, *session.Song, map[string]*intake.Analysis) {
+func sheetOf(t *testing.T, d demo.Song, c Choice) (*Sheet, *mix.Renderer, *session.Song, map[string]*facts.Analysis) {
 	t.Helper()
-	r, song, facts := brought(t, d)
-	s, err := Make(t.Context(), r, song, facts, c, nil)
+	r, song, known := brought(t, d)
+	s, err := Make(t.Context(), r, song, known, c, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return s, r, song, facts
+	return s, r, song, known
 }
 
 // On beats in which nothing is wrong the sheet is empty, and nothing is changed.
@@ -133,7 +133,7 @@ func TestFaults(t *testing.T) {
 		t.Run(f.name, func(t *testing.T) {
 			b := beats[f.beat]
 			d := b.song(func(s *demo.Song) { f.plant(b, s) })
-			s, _, song, facts := sheetOf(t, d, Choice{On: []string{f.row}})
+			s, _, song, known := sheetOf(t, d, Choice{On: []string{f.row}})
 			i := slices.IndexFunc(s.Rows, func(r Row) bool { return r.Key == f.row })
 			if i < 0 {
 				t.Fatalf("no row %s, but %v", f.row, keys(s))
@@ -150,7 +150,7 @@ func TestFaults(t *testing.T) {
 				}
 			}
 			fresh, _, _ := brought(t, d)
-			on := bench.New(fresh, &after, facts)
+			on := bench.New(fresh, &after, known)
 			for _, st := range stages {
 				if st.key != r.Stage && !(r.Stage == "intake" && st.key == "pocket") {
 					continue
@@ -165,7 +165,7 @@ func TestFaults(t *testing.T) {
 					}
 				}
 			}
-			held(t, fresh, &after, facts, s)
+			held(t, fresh, &after, known, s)
 			if st := after.Stem("snare"); f.name == "a locked fader" && (st.Fader != 0 || st.Source+st.Clip > -4) {
 				t.Errorf("the locked fader stands at %g dB, the steps before it at %g", st.Fader, st.Source+st.Clip)
 			}
@@ -198,9 +198,9 @@ func inOrder(t *testing.T, s *Sheet) {
 }
 
 // held checks that what a sheet says was won is measured of the song that it leads to, figure by figure, as shown.
-func held(t *testing.T, r *mix.Renderer, after *session.Song, facts map[string]*intake.Analysis, s *Sheet) {
+func held(t *testing.T, r *mix.Renderer, after *session.Song, known map[string]*facts.Analysis, s *Sheet) {
 	t.Helper()
-	on := bench.New(r, after, facts)
+	on := bench.New(r, after, known)
 	for _, m := range won(on) {
 		f, err := figures[m.Figure].take(t.Context(), on, m)
 		if err != nil {
@@ -230,9 +230,9 @@ func TestDemos(t *testing.T) {
 	}
 	for i, d := range []demo.Song{songs.FirstHalf(songs.SlowFerry()), songs.CopperKettle(), songs.FirstHalf(songs.TidalGlass())} {
 		t.Run(d.Name, func(t *testing.T) {
-			s, r, song, facts := sheetOf(t, d, Choice{})
+			s, r, song, known := sheetOf(t, d, Choice{})
 			for _, st := range stages { // a finding says what its fix is for, or that it is a matter of taste
-				all, err := st.judge(t.Context(), bench.New(r, song, facts))
+				all, err := st.judge(t.Context(), bench.New(r, song, known))
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -255,8 +255,8 @@ func TestDemos(t *testing.T) {
 				}
 			}
 			fresh, _, _ := brought(t, d)
-			held(t, fresh, &after, facts, s)
-			on := bench.New(fresh, &after, facts)
+			held(t, fresh, &after, known, s)
+			on := bench.New(fresh, &after, known)
 			for _, r := range s.Rows {
 				if !r.Kept {
 					continue
@@ -290,11 +290,11 @@ func TestChoice(t *testing.T) {
 		faults[0].plant(b, s)
 		faults[3].plant(b, s)
 	})
-	all, r, song, facts := sheetOf(t, d, Choice{})
+	all, r, song, known := sheetOf(t, d, Choice{})
 	if got := keys(all); !slices.Equal(got[:2], []string{"intake/tune", "levels/plan"}) || !all.Rows[0].Tick || !all.Rows[1].Tick {
 		t.Fatalf("proposed: %v", got)
 	}
-	without, err := Make(t.Context(), r, song, facts, Choice{Off: []string{"levels/plan"}, First: []string{"levels/plan"}}, nil)
+	without, err := Make(t.Context(), r, song, known, Choice{Off: []string{"levels/plan"}, First: []string{"levels/plan"}}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -310,7 +310,7 @@ func TestChoice(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	left, err := Make(t.Context(), r, &aside, facts, Choice{}, nil)
+	left, err := Make(t.Context(), r, &aside, known, Choice{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -319,7 +319,7 @@ func TestChoice(t *testing.T) {
 	}
 	gone, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := Make(gone, mix.New(r.Library, 1<<28), song, facts, Choice{}, nil); err == nil {
+	if _, err := Make(gone, mix.New(r.Library, 1<<28), song, known, Choice{}, nil); err == nil {
 		t.Error("a sheet that nobody waits for is made to its end")
 	}
 }
@@ -369,9 +369,9 @@ func TestAlike(t *testing.T) {
 
 // The whole sheet of the demo song, nothing rendered before.
 func BenchmarkSheet(b *testing.B) {
-	r, song, facts := brought(b, songs.SlowFerry())
+	r, song, known := brought(b, songs.SlowFerry())
 	for b.Loop() {
-		if _, err := Make(b.Context(), mix.New(r.Library, 720<<20), song, facts, Choice{}, nil); err != nil {
+		if _, err := Make(b.Context(), mix.New(r.Library, 720<<20), song, known, Choice{}, nil); err != nil {
 			b.Fatal(err)
 		}
 	}

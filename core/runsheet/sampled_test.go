@@ -6,6 +6,7 @@ import (
 
 	"mellowthump/core/bench"
 	"mellowthump/core/demo"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 	"mellowthump/internal/sampled"
@@ -56,7 +57,7 @@ func TestSampled(t *testing.T) {
 	}
 	fresh, _, _ := brought(t, d)
 	held(t, fresh, &after, facts, sheet)
-	if st, err := bench.New(fresh, &after, facts).Pair(t.Context()); err != nil || st.After.ClearanceP10 <= st.Before.ClearanceP10 && st.Duck != nil {
+	if st, err := pair.On(t.Context(), bench.New(fresh, &after, facts)); err != nil || st.After.ClearanceP10 <= st.Before.ClearanceP10 && st.Duck != nil {
 		t.Errorf("the duck on the recorded kick and bass: %v", err)
 	}
 }

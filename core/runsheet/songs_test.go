@@ -11,7 +11,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/demo"
 	"mellowthump/core/dsp"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -19,7 +19,7 @@ import (
 )
 
 // brought is a song with its sounds and their facts, as it stands after Intake.
-func brought(t testing.TB, d demo.Song) (*mix.Renderer, *session.Song, map[string]*intake.Analysis) {
+func brought(t testing.TB, d demo.Song) (*mix.Renderer, *session.Song, map[string]*facts.Analysis) {
 	t.Helper()
 	return songs.Brought(t, d)
 }

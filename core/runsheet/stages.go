@@ -9,13 +9,19 @@ import (
 	"strings"
 
 	"mellowthump/core/bench"
+	"mellowthump/core/body"
+	"mellowthump/core/compare"
 	"mellowthump/core/duck"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
+	"mellowthump/core/intake"
 	"mellowthump/core/levels"
 	"mellowthump/core/mix"
+	"mellowthump/core/pocket"
+	"mellowthump/core/print"
 	"mellowthump/core/room"
 	"mellowthump/core/session"
+	"mellowthump/core/width"
 )
 
 // stage is what the walk has to know of a stage: how it judges, and how what it tells hangs together with what others do.
@@ -39,21 +45,23 @@ var stages []stage
 
 func init() {
 	stages = []stage{
-		{key: "intake", judge: func(_ context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Intake(), nil },
+		{key: "intake", judge: func(_ context.Context, b *bench.Bench) ([]find.Finding, error) { return intake.FindingsOn(b), nil },
 			plan: (*walk).planTuning, also: "pocket", early: true, loud: true},
-		{key: "levels", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Levels(ctx, b.Whole()) },
+		{key: "levels", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
+			return levels.Findings(ctx, b, b.Whole())
+		},
 			plan: (*walk).planTrims, anew: true, early: true, loud: true},
-		{key: "pocket", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Pocket(ctx) },
+		{key: "pocket", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return pocket.Findings(ctx, b) },
 			plan: (*walk).planPocket, anew: true, early: true},
-		{key: "duck", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Duck(ctx) },
+		{key: "duck", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return duck.Findings(ctx, b) },
 			plan: (*walk).planDuck, takes: true},
-		{key: "room", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Room(ctx) },
+		{key: "room", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return room.Findings(ctx, b) },
 			plan: (*walk).planCuts, mended: true, ahead: "body"},
-		{key: "body", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Body(ctx) },
+		{key: "body", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return body.Findings(ctx, b) },
 			plan: (*walk).planBody, takes: true, ahead: "width"},
-		{key: "width", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Width(ctx) }},
-		{key: "compare", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Compare(ctx) }, anew: true},
-		{key: "print", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return b.Print(ctx) }},
+		{key: "width", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return width.Findings(ctx, b) }},
+		{key: "compare", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return compare.Findings(ctx, b) }, anew: true},
+		{key: "print", judge: func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) { return print.FindingsOn(ctx, b) }},
 	}
 }
 
@@ -176,7 +184,7 @@ func (w *walk) plans(ctx context.Context, st stage, open []find.Finding) (out []
 // planTuning detunes all that is off by one change, where there is one.
 func (w *walk) planTuning(_ context.Context, open []find.Finding) ([]plan, []find.Finding, error) {
 	tune, rest := part(open, func(f find.Finding) bool { return f.Group == find.Tuning })
-	fix := w.at.Detune()
+	fix := pocket.DetuneOn(w.at.Bench)
 	if len(fix) == 0 || len(tune) == 0 {
 		return nil, named(append(tune, rest...), w.at.Song), nil
 	}
@@ -277,7 +285,7 @@ func (w *walk) planLevels(ctx context.Context, open []find.Finding, id string) (
 	if i := slices.IndexFunc(w.sheet.Rows, func(r Row) bool { return r.Key == "levels/"+id }); shown && i >= 0 && !w.sheet.Rows[i].Kept {
 		return nil, rest, nil // it was not wanted
 	}
-	solved, err := w.at.Plan(ctx)
+	solved, err := levels.PlanOn(ctx, w.at.Bench)
 	if errors.Is(err, levels.ErrNothing) || errors.Is(err, levels.ErrNoKick) { // each by its own fix
 		return nil, open, nil
 	}
@@ -328,7 +336,7 @@ func (w *walk) planDuck(ctx context.Context, open []find.Finding) (made []plan, 
 		return byHand(""), nil, nil
 	}
 	w.ahead(ctx)
-	f, err := w.at.Fit(duck.Brief(ctx), bench.School(w.at.Song))
+	f, err := duck.FitOn(duck.Brief(ctx), w.at.Bench, duck.SchoolOf(w.at.Song))
 	if t := bench.Trouble(err); t != "" {
 		return byHand(t), nil, nil
 	}
@@ -341,7 +349,7 @@ func (w *walk) planDuck(ctx context.Context, open []find.Finding) (made []plan, 
 	if d, off := w.at.Song.Duck(); d != nil && !off && reflect.DeepEqual(d, f.Duck) { // it stands as it would be fitted
 		return byHand(f.Reason), nil, nil
 	}
-	e := bench.FitEdit(f)
+	e := duck.FitEdit(f)
 	do := e.Said + ", the least that does it"
 	if !f.Reached {
 		do = e.Said + ", as far as it can be drawn"
@@ -357,7 +365,7 @@ func (w *walk) ahead(ctx context.Context) {
 	at := w.at
 	ctx = mix.Follow(ctx, &mix.Work{}) // it says nothing of what it does
 	w.beside.Go(func() error {
-		if _, err := at.Crowd(ctx); err == nil {
+		if _, err := room.CrowdOn(ctx, at.Bench); err == nil {
 			if _, err = room.Rings(ctx, at.Renderer, at.Song, at.RoomWindow()); err == nil {
 				room.Mud(ctx, at.Renderer, at.Song, at.RoomWindow())
 			}

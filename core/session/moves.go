@@ -164,3 +164,6 @@ func (s *Song) Split(id string, at, fade float64) (tail string, err error) {
 }
 
 const splitMove = "split"
+
+// BassTune is the id of the move of Pocket that tunes a bass.
+const BassTune = "tune-bass"

@@ -12,8 +12,8 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/demo"
+	"mellowthump/core/facts"
 	"mellowthump/core/group"
-	"mellowthump/core/intake"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
@@ -69,17 +69,17 @@ func hashOf(name string, b audio.Buffer) sound {
 }
 
 // Measured is what Intake finds in a sound, its portrait too; it is shared, and must not be changed.
-func Measured(t testing.TB, name string, b audio.Buffer) *intake.Analysis {
+func Measured(t testing.TB, name string, b audio.Buffer) *facts.Analysis {
 	t.Helper()
-	once, _ := analyses.LoadOrStore(hashOf(name, b), sync.OnceValues(func() (*intake.Analysis, error) {
+	once, _ := analyses.LoadOrStore(hashOf(name, b), sync.OnceValues(func() (*facts.Analysis, error) {
 		src := audio.Memory{Buffer: b}
-		a, err := intake.Analyse(context.Background(), src, name, nil)
+		a, err := facts.Analyse(context.Background(), src, name, nil)
 		if err == nil {
-			err = intake.Describe(context.Background(), src, a)
+			err = facts.Describe(context.Background(), src, a)
 		}
 		return a, err
 	}))
-	a, err := once.(func() (*intake.Analysis, error))()
+	a, err := once.(func() (*facts.Analysis, error))()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -87,17 +87,17 @@ func Measured(t testing.TB, name string, b audio.Buffer) *intake.Analysis {
 }
 
 // Brought is a song with its sounds and their facts, as it stands after Intake.
-func Brought(t testing.TB, d demo.Song) (*mix.Renderer, *session.Song, map[string]*intake.Analysis) {
+func Brought(t testing.TB, d demo.Song) (*mix.Renderer, *session.Song, map[string]*facts.Analysis) {
 	t.Helper()
 	lib := &mix.Memory{}
 	song := d.Song
-	facts := make([]*intake.Analysis, len(d.Stems))
-	group.All(len(d.Stems), func(i int) { facts[i] = Measured(t, d.Stems[i].Name, d.Stems[i].Sound) })
-	byHash := map[string]*intake.Analysis{}
+	known := make([]*facts.Analysis, len(d.Stems))
+	group.All(len(d.Stems), func(i int) { known[i] = Measured(t, d.Stems[i].Name, d.Stems[i].Sound) })
+	byHash := map[string]*facts.Analysis{}
 	for i, st := range d.Stems {
 		sha := fmt.Sprintf("%064x", i+1)
 		lib.Put(sha, st.Sound)
-		byHash[sha] = facts[i]
+		byHash[sha] = known[i]
 		st.Stem.Audio = sha
 		song.Stems = append(song.Stems, st.Stem)
 	}

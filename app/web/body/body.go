@@ -12,7 +12,6 @@ import (
 
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
-	"mellowthump/core/bench"
 	"mellowthump/core/body"
 	"mellowthump/core/export"
 	"mellowthump/core/field"
@@ -28,8 +27,8 @@ type sheet struct {
 	*shell.View
 	Picture template.HTML
 	Rules   session.Body
-	Rows    []bench.Weighed // of kick and bass
-	Moved   []*shell.Chain  // of those that have moves of Body
+	Rows    []body.Weighed // of kick and bass
+	Moved   []*shell.Chain // of those that have moves of Body
 	Others  []*shell.Chain
 	Away    bool // moves of Body are on
 	Back    bool // one of those stems has a new file
@@ -47,7 +46,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		if !part.Low {
 			continue
 		}
-		w, err := v.Bench.Weigh(c.Request.Context(), part)
+		w, err := body.WeighOn(c.Request.Context(), v.Bench, part)
 		if err != nil {
 			return nil, err
 		}
@@ -101,7 +100,7 @@ func (h *handlers) steadied(c *gin.Context) {
 		*shell.View
 		Parts   []body.Part
 		Part    body.Part
-		Weighed bench.Weighed
+		Weighed body.Weighed
 		Schools []school
 		Shape   move.Attack // what shapes the part now
 		Ways    []shapingRow
@@ -131,14 +130,14 @@ func (h *handlers) steadied(c *gin.Context) {
 	out.Ways = h.ways(c, v, out.Part)
 	err := h.JudgeLater(c, v)
 	if err == nil && ok {
-		out.Weighed, err = v.Bench.Weigh(ctx, out.Part)
+		out.Weighed, err = body.WeighOn(ctx, v.Bench, out.Part)
 	}
 	for _, s := range body.Schools {
 		if err != nil || !ok {
 			break
 		}
 		var got *body.Steadied
-		if got, err = v.Bench.Steady(ctx, out.Part, s.School); got == nil || got.After == nil {
+		if got, err = body.SteadyOn(ctx, v.Bench, out.Part, s.School); got == nil || got.After == nil {
 			continue
 		}
 		row := school{Steadied: got, Label: s.Label, Values: out.Part.Name + ": " + move.Words(got.Move)}
@@ -190,7 +189,7 @@ func (h *handlers) widest(c *gin.Context, v *shell.View, parts []body.Part) stri
 		if !p.Low {
 			continue
 		}
-		if w, err := v.Bench.Weigh(c.Request.Context(), p); err == nil && w.Before.Spread.Valid() && w.Before.Spread > most {
+		if w, err := body.WeighOn(c.Request.Context(), v.Bench, p); err == nil && w.Before.Spread.Valid() && w.Before.Spread > most {
 			id, most = p.ID, w.Before.Spread
 		}
 	}
@@ -226,7 +225,7 @@ func (h *handlers) evened(c *gin.Context, song *session.Song, part, by string) (
 	if err != nil {
 		return nil, err
 	}
-	s, err := b.Steady(c.Request.Context(), p, body.School(by))
+	s, err := body.SteadyOn(c.Request.Context(), b, p, body.School(by))
 	if err != nil {
 		return nil, err
 	}

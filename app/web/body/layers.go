@@ -11,7 +11,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
-	"mellowthump/core/bench"
 	"mellowthump/core/body"
 	"mellowthump/core/export"
 	"mellowthump/core/session"
@@ -47,8 +46,8 @@ func (h *handlers) layers(c *gin.Context) {
 		return
 	}
 	out := layersView{View: v, Beats: body.Beats}
-	for _, role := range bench.LayeredRoles {
-		s, err := v.Bench.Stack(c.Request.Context(), role)
+	for _, role := range body.LayeredRoles {
+		s, err := body.StackOn(c.Request.Context(), v.Bench, role)
 		if err != nil {
 			h.FailWith(c, err)
 			return
@@ -94,14 +93,14 @@ func (h *handlers) hand(c *gin.Context) {
 }
 
 func (h *handlers) handed(c *gin.Context, song *session.Song, role session.Role) (session.Edit, error) {
-	if !slices.Contains(bench.LayeredRoles, role) {
+	if !slices.Contains(body.LayeredRoles, role) {
 		return nil, shell.BadInput(c, "layers", errors.New("there are no such layers"))
 	}
 	b, err := h.Bench(c.Request.Context(), song)
 	if err != nil {
 		return nil, err
 	}
-	s, err := b.Stack(c.Request.Context(), role)
+	s, err := body.StackOn(c.Request.Context(), b, role)
 	switch {
 	case err != nil:
 		return nil, err
@@ -128,7 +127,7 @@ func (h *handlers) beats(c *gin.Context) {
 		if err != nil {
 			return nil, err
 		}
-		e, err := b.OnBeats(st, key)
+		e, err := body.BeatsOn(b, st, key)
 		switch {
 		case err != nil:
 			return nil, err
@@ -159,7 +158,7 @@ func (h *handlers) shot(c *gin.Context) {
 		}
 		item = n
 	}
-	s, err := v.Bench.Shot(c.Request.Context(), p, item)
+	s, err := body.ShotOn(c.Request.Context(), v.Bench, p, item)
 	if errors.Is(err, body.ErrNoShot) {
 		h.Fail(c, http.StatusConflict, shell.Sentence(p.Name+": "+err.Error()))
 		return

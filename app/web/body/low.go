@@ -56,7 +56,7 @@ func (h *handlers) low(c *gin.Context) {
 			asked = u.Asked
 		}
 		u.Asked = asked
-		if u.Under, err = v.Bench.Under(ctx, asked, u.Key == "lift"); err != nil {
+		if u.Under, err = body.UnderOn(ctx, v.Bench, asked, u.Key == "lift"); err != nil {
 			h.FailWith(c, err)
 			return
 		}
@@ -75,7 +75,7 @@ func (h *handlers) low(c *gin.Context) {
 	out.Law, out.Try = law, lawKey(law)
 	out.Fields = out.Law.Fields()
 	if len(v.Bench.Line()) > 0 {
-		if out.Fall, err = v.Bench.Fall(ctx, law); err != nil {
+		if out.Fall, err = body.FallOn(ctx, v.Bench, law); err != nil {
 			h.FailWith(c, err)
 			return
 		}
@@ -163,7 +163,7 @@ func (h *handlers) undered(c *gin.Context, song *session.Song, key, db string) (
 	if err != nil {
 		return nil, err
 	}
-	u, err := b.Under(c.Request.Context(), asked, key == "lift")
+	u, err := body.UnderOn(c.Request.Context(), b, asked, key == "lift")
 	switch {
 	case err != nil:
 		return nil, err
@@ -198,7 +198,7 @@ func (h *handlers) fallen(c *gin.Context, song *session.Song, law move.Drop) (se
 	if err != nil {
 		return nil, err
 	}
-	f, err := b.Fall(c.Request.Context(), law)
+	f, err := body.FallOn(c.Request.Context(), b, law)
 	switch {
 	case err != nil:
 		return nil, err
@@ -264,8 +264,8 @@ func (h *handlers) glue(c *gin.Context) {
 		out.Wrong, depth = shell.Sentence(err.Error()), body.BandsDepth
 	}
 	out.Depth = depth
-	if out.Glue, err = v.Bench.Glue(ctx, out.At); err == nil {
-		out.Bands, err = v.Bench.ToBands(ctx, out.At, depth)
+	if out.Glue, err = body.GlueOn(ctx, v.Bench, out.At); err == nil {
+		out.Bands, err = body.BandsOn(ctx, v.Bench, out.At, depth)
 	}
 	if err != nil {
 		h.FailWith(c, err)
@@ -322,7 +322,7 @@ func (h *handlers) glued(c *gin.Context, song *session.Song, what string, at ses
 
 func gluedBy(c *gin.Context, b *bench.Bench, what string, at session.At, depth string) (session.Edit, error) {
 	if what == "glue" {
-		g, err := b.Glue(c.Request.Context(), at)
+		g, err := body.GlueOn(c.Request.Context(), b, at)
 		if err == nil && g == nil {
 			err = shell.BadInput(c, "glue", errors.New("nothing sounds there that could be held together"))
 		}
@@ -335,7 +335,7 @@ func gluedBy(c *gin.Context, b *bench.Bench, what string, at session.At, depth s
 	if err != nil {
 		return nil, shell.BadInput(c, "glue", err)
 	}
-	g, err := b.ToBands(c.Request.Context(), at, asked)
+	g, err := body.BandsOn(c.Request.Context(), b, at, asked)
 	if err == nil && g == nil {
 		err = shell.BadInput(c, "glue", errors.New("nothing sounds there that could be held together"))
 	}

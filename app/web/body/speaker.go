@@ -39,9 +39,9 @@ func (h *handlers) speaker(c *gin.Context) {
 	ctx := c.Request.Context()
 	out := speakerView{View: v, Speakers: device.All}
 	out.On, _ = device.Of(c.Query("on"))
-	now, before, err := v.Bench.OnSpeaker(ctx, out.On)
+	now, before, err := body.SpeakerOn(ctx, v.Bench, out.On)
 	if err == nil {
-		out.Driven, err = v.Bench.Drive(ctx, out.On)
+		out.Driven, err = body.DriveOn(ctx, v.Bench, out.On)
 	}
 	if err != nil {
 		h.FailWith(c, err)
@@ -91,7 +91,7 @@ func (h *handlers) driven(c *gin.Context, song *session.Song, on string) (sessio
 		return nil, err
 	}
 	s, _ := device.Of(on)
-	d, err := b.Drive(c.Request.Context(), s)
+	d, err := body.DriveOn(c.Request.Context(), b, s)
 	if err != nil {
 		return nil, err
 	}

@@ -20,11 +20,12 @@ import (
 	"mellowthump/app/worker"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
-	"mellowthump/core/bench"
 	"mellowthump/core/body"
 	"mellowthump/core/field"
+	"mellowthump/core/find"
 	"mellowthump/core/group"
 	"mellowthump/core/move"
+	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 )
 
@@ -48,7 +49,8 @@ type apartView struct {
 }
 
 type apartRow struct {
-	*bench.Apart
+	*body.ApartState
+	Found  []find.Finding // what Pocket tells of its parts, as estimates
 	Target float64
 	Values string
 	On     bool // the shelf is in
@@ -91,17 +93,21 @@ func (h *handlers) apart(c *gin.Context) {
 		}
 	}
 	if len(out.Under) == 0 {
-		for _, of := range bench.TakenApart(&v.Song.Song) {
-			a, err := v.Bench.ApartOf(c.Request.Context(), of.ID)
+		for _, of := range body.TakenApart(&v.Song.Song) {
+			a, err := body.ApartOn(c.Request.Context(), v.Bench, of.ID)
 			if err != nil {
 				h.FailWith(c, err)
 				return
 			}
-			row := apartRow{Apart: a, Target: v.Targets.Clearance}
+			row := apartRow{ApartState: a, Target: v.Targets.Clearance}
 			if l := a.Lowered; l != nil {
 				row.Values, row.On = v.Stem(l.Stem).Name+": "+move.Words(l.Move), v.Stem(l.Stem).Move(session.BodyShelf) != nil
 			}
 			if a.Trouble == "" {
+				if row.Found, err = pocket.Findings(c.Request.Context(), a.Alone); err != nil {
+					h.FailWith(c, err)
+					return
+				}
 				row.Strip = plot.HitStrip(hits.Between(v, "apart-strip-"+of.ID, 760, 120, a.Before, a.Now))
 			}
 			out.Apart = append(out.Apart, row)
@@ -280,7 +286,7 @@ func (h *handlers) lowered(c *gin.Context, song *session.Song, id string) (sessi
 	if err != nil {
 		return nil, err
 	}
-	a, err := b.ApartOf(c.Request.Context(), id)
+	a, err := body.ApartOn(c.Request.Context(), b, id)
 	switch {
 	case err != nil:
 		return nil, err

@@ -8,6 +8,7 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/bench"
+	"mellowthump/core/body"
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -18,10 +19,12 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "body", Name: "Body", Question: "Does each hit weigh the same, and is the bass heard?",
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Body(ctx) },
-		Later:    true,
-		Sheet:    h.sheet,
-		Before:   session.Song.Unbodied, BeforeName: "before Body's moves",
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
+			return body.Findings(ctx, b)
+		},
+		Later:  true,
+		Sheet:  h.sheet,
+		Before: session.Song.Unbodied, BeforeName: "before Body's moves",
 		Try:     h.try,
 		Scripts: []string{"edges.js"}, // it keeps open chains open
 		Jobs:    map[string]worker.Kind{shell.SplitJob: {Run: h.runSplit}},

@@ -33,10 +33,12 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "compare", Name: "Compare", Question: "How does it stand against a finished track, and in other rooms and devices?",
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Compare(ctx) },
-		Later:    true,
-		Sheet:    h.sheet,
-		Before:   session.Song.Unmatched, BeforeName: "before Compare's match",
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
+			return compare.Findings(ctx, b)
+		},
+		Later:  true,
+		Sheet:  h.sheet,
+		Before: session.Song.Unmatched, BeforeName: "before Compare's match",
 		Try: h.try,
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/compare/with", h.Whole, h.with)
@@ -182,10 +184,10 @@ func (h *handlers) with(c *gin.Context) {
 func (h *handlers) compared(c *gin.Context, out *withView) error {
 	ctx, v := c.Request.Context(), out.View
 	var err error
-	if out.Song, out.Now, err = v.Bench.MixSound(ctx); err != nil {
+	if out.Song, out.Now, err = compare.MixSound(ctx, v.Bench); err != nil {
 		return fmt.Errorf("the song: %w", err)
 	}
-	if out.Other, err = v.Bench.ReferenceSound(ctx, *out.Ref); err != nil {
+	if out.Other, err = compare.ReferenceSound(ctx, v.Bench, *out.Ref); err != nil {
 		return fmt.Errorf("%s: %w", out.Ref.Name, err)
 	}
 	out.Before, out.Off = compare.Against(out.Song, out.Other), compare.Against(out.Now, out.Other)
@@ -199,12 +201,12 @@ func (h *handlers) compared(c *gin.Context, out *withView) error {
 		out.On = out.On || session.OfCompare(m)
 	}
 	out.Picture = plot.SongOverReference(plot.Against{Song: out.Now, Reference: out.Other, Off: out.Off.Bands, Name: out.Ref.Name, Tolerance: v.Song.CompareRules().Tolerance})
-	turns, err := v.Bench.Turns(ctx, *out.Ref)
+	turns, err := compare.TurnsOn(ctx, v.Bench, *out.Ref)
 	if err != nil {
 		return err
 	}
 	out.Says = sentence(turns, out.Off, out.Ref.Name)
-	if out.Kick, out.Free, err = v.Bench.Kicks(ctx, *out.Ref); err != nil {
+	if out.Kick, out.Free, err = compare.KicksOn(ctx, v.Bench, *out.Ref); err != nil {
 		return err
 	}
 	out.Bands = bandRows(out.Now, out.Other, out.Kick, out.Free)
@@ -213,7 +215,7 @@ func (h *handlers) compared(c *gin.Context, out *withView) error {
 }
 
 // sentence names where the song differs most, smoothed over an octave, who carries that band, and by how much it would have to be turned.
-func sentence(turns []bench.Turned, c compare.Comparison, name string) string {
+func sentence(turns []compare.Turned, c compare.Comparison, name string) string {
 	if len(turns) == 0 {
 		most := -1.0
 		for _, s := range c.Smoothed() {
@@ -296,10 +298,10 @@ func (h *handlers) matched(c *gin.Context, song *session.Song, ref, amount, limi
 	if err != nil {
 		return nil, err
 	}
-	before, _, err := b.MixSound(c.Request.Context())
+	before, _, err := compare.MixSound(c.Request.Context(), b)
 	var other compare.Sound
 	if err == nil {
-		other, err = b.ReferenceSound(c.Request.Context(), *r)
+		other, err = compare.ReferenceSound(c.Request.Context(), b, *r)
 	}
 	if errors.Is(err, compare.ErrSilent) {
 		return nil, shell.BadInput(c, "match", err)

@@ -12,7 +12,6 @@ import (
 
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
-	"mellowthump/core/bench"
 	"mellowthump/core/compare"
 	"mellowthump/core/session"
 )
@@ -26,7 +25,7 @@ type devicesView struct {
 }
 
 type deviceColumn struct {
-	bench.OnDevice
+	compare.OnDevice
 	Response template.HTML
 	Notes    string // unheard of all; empty: the bass has none
 }
@@ -52,7 +51,7 @@ func (h *handlers) devices(c *gin.Context) {
 	if v == nil {
 		return
 	}
-	all, err := v.Bench.Devices(c.Request.Context())
+	all, err := compare.DevicesOn(c.Request.Context(), v.Bench)
 	if err != nil {
 		h.FailWith(c, err)
 		return
@@ -94,7 +93,7 @@ func (h *handlers) devices(c *gin.Context) {
 const gone = 0.4
 
 // worst says what vanishes most, on the stand-in that loses most.
-func worst(all []bench.OnDevice) string {
+func worst(all []compare.OnDevice) string {
 	best, most := "", 0.0
 	for _, d := range all {
 		var lost []string

@@ -22,6 +22,7 @@ import (
 	"mellowthump/core/figure"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -316,7 +317,7 @@ func depthOf(ctx context.Context, b *bench.Bench) (float64, error) {
 	if d, off := b.Song.Duck(); d == nil || off {
 		return 0, nil
 	}
-	st, err := b.Pair(ctx)
+	st, err := pair.On(ctx, b)
 	if bench.Trouble(err) != "" {
 		return 0, nil
 	}

@@ -56,7 +56,7 @@ func (h *handlers) set(c *gin.Context) {
 		}
 	}
 	if len(all) > 0 {
-		_, now, err := v.Bench.MixSound(c.Request.Context())
+		_, now, err := compare.MixSound(c.Request.Context(), v.Bench)
 		switch {
 		case errors.Is(err, compare.ErrSilent):
 			out.Trouble2 = shell.Sentence("the song: " + err.Error())
@@ -101,7 +101,7 @@ func (h *handlers) keep(c *gin.Context) {
 		b, err := h.Bench(ctx, &song.Song)
 		var sound compare.Sound
 		if err == nil {
-			sound, err = b.ReferenceSound(ctx, *r)
+			sound, err = compare.ReferenceSound(ctx, b, *r)
 		}
 		if errors.Is(err, compare.ErrSilent) {
 			err = &store.Refused{Err: fmt.Errorf("%s: %w", r.Name, err)}

@@ -9,7 +9,6 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/export"
-	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
@@ -123,14 +122,6 @@ func (h *handlers) settingsOf(c *gin.Context, song *store.Song) (export.File, er
 		return export.File{}, unmeasured(v.Trouble)
 	}
 	e := export.Expect{Bars: v.Bars(), State: v.State, Freed: out.MixFreed(), Trigger: out.Named, Input: keyInput(v)}
-	e.Lead, e.Led = leads(v)
+	e.Lead, e.Led = v.State.Lead, v.State.Led
 	return export.Settings(ctx, h.Renderer, &song.Song, e)
-}
-
-// leads is how the bass leads, after and before, where it does.
-func leads(v *shell.View) (after, before meter.BassLead) {
-	if v.Agree != nil {
-		return v.Agree.Lead, v.Agree.Led
-	}
-	return after, before
 }

@@ -13,6 +13,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 )
 
 // costView is what the trade-off and the whole song say; it comes after the page.
@@ -21,7 +22,7 @@ type costView struct {
 	Trade  template.HTML
 	Fitted duck.Fitted
 	Bound  meter.Figure // the least that any curve loses for the clearance that the song's own curve has, dB
-	Whole  *duck.State
+	Whole  *pair.State
 	Ends   float64 // the last clearance that can be reached, dB
 	Notes  *duck.PerNote
 	Lead   meter.BassLead // where the bass leads: after and
@@ -65,20 +66,20 @@ func (h *handlers) weigh(c *gin.Context, out *costView) error {
 		return err
 	}
 	w := mix.Window{To: n}
-	if out.Fitted, err = out.Bench.Fit(ctx, move.CurveSchool); err != nil {
+	if out.Fitted, err = duck.FitOn(ctx, out.Bench, move.CurveSchool); err != nil {
 		return err
 	}
-	whole, err := duck.Measure(ctx, h.Renderer, song, w)
+	whole, err := pair.Measure(ctx, h.Renderer, song, w)
 	if err != nil {
 		return err
 	}
 	line := out.Bench.Line()
 	trade := out.Fitted.Trade
 	if out.BassLeads() {
-		if out.Lead, err = duck.Lead(ctx, h.Renderer, whole.Pair, whole.After, line); err != nil {
+		if out.Lead, err = pair.Lead(ctx, h.Renderer, whole.Pair, whole.After, line); err != nil {
 			return err
 		}
-		if out.Led, err = duck.Lead(ctx, h.Renderer, whole.Without, whole.Before, line); err != nil {
+		if out.Led, err = pair.Lead(ctx, h.Renderer, whole.Without, whole.Before, line); err != nil {
 			return err
 		}
 	} else {

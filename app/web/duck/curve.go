@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
+	"mellowthump/core/duck"
 	"mellowthump/core/field"
 	"mellowthump/core/figure"
 	"mellowthump/core/mix"
@@ -115,7 +116,7 @@ func (h *handlers) previewPoints(c *gin.Context) {
 		c.Status(http.StatusNoContent)
 		return
 	}
-	if v.Found, err = v.Bench.Duck(c.Request.Context()); err != nil {
+	if v.Found, err = duck.Findings(c.Request.Context(), v.Bench); err != nil {
 		h.FailWith(c, err)
 		return
 	}

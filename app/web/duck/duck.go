@@ -148,11 +148,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 // drawn measures and draws what the stage shows.
 func (h *handlers) drawn(ctx context.Context, v *shell.View) (*sheet, error) {
 	out := &sheet{View: v}
-	need := v.NeedPair
-	if v.BassLeads() {
-		need = v.NeedAgreement
-	}
-	if err := need(ctx); err != nil {
+	if err := v.NeedPair(ctx); err != nil {
 		return nil, err
 	}
 	if v.State == nil {
@@ -184,11 +180,7 @@ func (h *handlers) drawn(ctx context.Context, v *shell.View) (*sheet, error) {
 		v.Lead = fmt.Sprintf("The bass leads, so the kick makes room behind its attack: as little as puts the bass %g dB over it from 60 ms after the hit, on 9 of 10 hits.", v.Targets.Clearance)
 	}
 	if out.Duck != nil {
-		asked := v.State.After.ClearanceP10
-		if v.BassLeads() {
-			asked = v.Agree.Lead.P10
-		}
-		v.Lead = duck.Says(&v.Song.Song, v.State, asked, v.Bars())
+		v.Lead = duck.Says(&v.Song.Song, v.State, v.State.WorstTenth(v.Leader), v.Bars())
 		if v.Fitted() {
 			out.Why = v.DuckWhy()
 		}

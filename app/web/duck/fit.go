@@ -15,6 +15,7 @@ import (
 	"mellowthump/core/field"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 )
@@ -72,7 +73,7 @@ func (h *handlers) setTargets(c *gin.Context) {
 		if err := song.Validate(); err != nil {
 			return nil, shell.BadInput(c, "targets", err)
 		}
-		f, err := h.fitted(c, song, bench.School(song))
+		f, err := h.fitted(c, song, duck.SchoolOf(song))
 		if err != nil {
 			return nil, err
 		}
@@ -86,14 +87,14 @@ func (h *handlers) fitted(c *gin.Context, song *session.Song, school string) (se
 	if err != nil {
 		return nil, err
 	}
-	f, err := b.Fit(c.Request.Context(), school)
+	f, err := duck.FitOn(c.Request.Context(), b, school)
 	if t := bench.Trouble(err); t != "" {
 		return nil, shell.BadInput(c, "fit", errors.New(t))
 	}
 	if err != nil {
 		return nil, err
 	}
-	return bench.FitEdit(f), nil
+	return duck.FitEdit(f), nil
 }
 
 // fit finds the least duck over the whole song, so that what is exported holds everywhere.
@@ -101,7 +102,7 @@ func (h *handlers) fit(c *gin.Context) {
 	h.WorkOut(c, "duck", "fit", func(song *session.Song) (session.Edit, error) {
 		as := c.PostForm("school")
 		if as == "" {
-			as = bench.School(song)
+			as = duck.SchoolOf(song)
 		}
 		if schoolLabel(as) == "" {
 			return nil, shell.BadInput(c, "fit", fmt.Errorf("no school is called %q", as))
@@ -171,7 +172,7 @@ func (h *handlers) moved(c *gin.Context, song *session.Song) (session.Edit, erro
 	if err != nil {
 		return nil, err
 	}
-	st, err := b.Pair(c.Request.Context())
+	st, err := pair.On(c.Request.Context(), b)
 	if err != nil && bench.Trouble(err) == "" {
 		return nil, err
 	}

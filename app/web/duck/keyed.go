@@ -15,6 +15,7 @@ import (
 	"mellowthump/core/duck"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -53,7 +54,7 @@ const keySlope = 24
 type schoolRow struct {
 	School, Label string
 	Fitted        duck.Fitted
-	State         *duck.State
+	State         *pair.State
 	On            bool
 	Values        string
 }
@@ -127,7 +128,7 @@ func (h *handlers) schoolRows(c *gin.Context, v *shell.View) ([]schoolRow, error
 			d.Trigger = song.DuckTrigger()
 			r.Values = duck.Values(&d)
 			one.SetDuck(&d, false, "")
-			if r.State, err = duck.Measure(ctx, h.Renderer, &one, v.Win); err != nil {
+			if r.State, err = pair.Measure(ctx, h.Renderer, &one, v.Win); err != nil {
 				return nil, err
 			}
 		}

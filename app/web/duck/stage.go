@@ -9,6 +9,7 @@ import (
 	"mellowthump/app/web/hits"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
+	"mellowthump/core/duck"
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -26,9 +27,11 @@ func Stage(s *shell.Server) *shell.Stage {
 			}
 			return question
 		},
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Duck(ctx) },
-		Sheet:    h.sheet,
-		Before:   session.Song.Unducked, BeforeName: "without the ducks",
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
+			return duck.Findings(ctx, b)
+		},
+		Sheet:  h.sheet,
+		Before: session.Song.Unducked, BeforeName: "without the ducks",
 		Solos:   []mix.Solo{mix.SoloKey},
 		Follows: "/duck/follow",
 		Try:     h.try,

@@ -12,8 +12,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
+	"mellowthump/core/facts"
 	"mellowthump/core/field"
-	"mellowthump/core/intake"
 	"mellowthump/core/midi"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -211,7 +211,7 @@ const doubtfulListed = 8
 
 // DoubtfulFew are the doubtful hits that are named, and how many there are besides.
 func (v *sheet) DoubtfulFew() (out struct {
-	Hits []intake.Doubtful
+	Hits []facts.Doubtful
 	More int
 }) {
 	out.Hits = v.Doubtful()

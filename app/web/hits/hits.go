@@ -113,8 +113,8 @@ func Between(v *shell.View, id string, width, height float64, before, now body.A
 
 // lead is how the bass leads, where it does.
 func lead(v *shell.View) (l struct{ before, after meter.BassLead }) {
-	if v.BassLeads() && v.Agree != nil {
-		l.before, l.after = v.Agree.Led, v.Agree.Lead
+	if v.BassLeads() && v.State != nil {
+		l.before, l.after = v.State.Led, v.State.Lead
 	}
 	return l
 }

@@ -15,6 +15,7 @@ import (
 	"mellowthump/core/field"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -309,7 +310,7 @@ func (h Handlers) edit(c *gin.Context) {
 // snapped is the start of the kick's sound that a hand pointed at.
 func (h Handlers) snapped(c *gin.Context, b *bench.Bench, at float64) float64 {
 	const reach = 0.04 // s
-	st, err := b.Pair(c.Request.Context())
+	st, err := pair.On(c.Request.Context(), b)
 	if err != nil {
 		return at
 	}

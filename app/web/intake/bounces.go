@@ -17,7 +17,8 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
+	"mellowthump/core/landed"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
@@ -322,22 +323,22 @@ func (h *handlers) takeBounce(ctx context.Context, j store.Job, p *bouncePayload
 }
 
 // bounceOf finds the stem whose bounce a file is: by what was exported, by name, by sound.
-func (h *handlers) bounceOf(ctx context.Context, song *store.Song, b *store.Bounce, a *intake.Analysis, p *bouncePayload) (intake.Match, error) {
-	facts := map[string]*intake.Analysis{}
+func (h *handlers) bounceOf(ctx context.Context, song *store.Song, b *store.Bounce, a *facts.Analysis, p *bouncePayload) (facts.Match, error) {
+	known := map[string]*facts.Analysis{}
 	of := ""
 	for _, st := range song.Stems {
 		if st.Audio == b.SHA {
-			return intake.Match{Stem: st.ID, Same: true}, nil
+			return facts.Match{Stem: st.ID, Same: true}, nil
 		}
 		var err error
-		if facts[st.Audio], err = h.Store.Facts(ctx, st.Audio); err != nil {
-			return intake.Match{}, err
+		if known[st.Audio], err = h.Store.Facts(ctx, st.Audio); err != nil {
+			return facts.Match{}, err
 		}
 	}
 	if p.Held != nil && song.Stem(p.Held.Stem) != nil {
 		of = p.Held.Stem
 	}
-	m := intake.MatchStems(song.Stems, facts, []intake.Brought{{Name: b.Name, Audio: b.SHA, Facts: a, Of: of}})[0]
+	m := facts.MatchStems(song.Stems, known, []facts.Brought{{Name: b.Name, Audio: b.SHA, Facts: a, Of: of}})[0]
 	return m, nil
 }
 
@@ -349,7 +350,7 @@ func (h *handlers) bounced(ctx context.Context, song *store.Song, st *session.St
 		if err != nil {
 			return nil, err
 		}
-		l, err := v.Landed(ctx, st.ID, sha)
+		l, err := landed.On(ctx, v, st.ID, sha)
 		if err != nil {
 			return nil, err
 		}

@@ -27,7 +27,7 @@ import (
 type bounceRow struct {
 	store.Bounce
 	Stem  *session.Stem // whose file it is now; nil: it was taken back, or is of none
-	Is    *bench.Landed
+	Is    *landed.OnBench
 	State string
 	Class string // of the mark
 }
@@ -178,7 +178,7 @@ func bounceRowOf(ctx context.Context, v *bench.Bench, b store.Bounce, waits bool
 	default:
 		r.Stem = st
 		var err error
-		if r.Is, err = v.Landed(ctx, st.ID, st.Audio); err != nil {
+		if r.Is, err = landed.On(ctx, v, st.ID, st.Audio); err != nil {
 			return r, err
 		}
 		r.State, r.Class = string(r.Is.State()), map[landed.State]string{landed.Yes: "ok", landed.Part: "attention", landed.No: "attention"}[r.Is.State()]

@@ -17,7 +17,7 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/audio"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/session"
 )
 
@@ -32,10 +32,10 @@ var settling sync.Mutex
 type broughtRow struct {
 	Job   int64
 	Name  string
-	Match intake.Match
+	Match facts.Match
 	Holds string // of an export of ours: what it holds
-	Facts *intake.Analysis
-	Was   *intake.Analysis // of the stem that it is taken for a version of
+	Facts *facts.Analysis
+	Was   *facts.Analysis // of the stem that it is taken for a version of
 
 	payload importPayload
 }
@@ -113,7 +113,7 @@ func (r broughtRow) add() session.AddStem {
 func (h *handlers) brought(ctx context.Context, song *store.Song, jobs []store.Job) ([]broughtRow, error) {
 	var err error
 	var rows []broughtRow
-	var files []intake.Brought
+	var files []facts.Brought
 	for _, j := range jobs {
 		if j.State != store.Ready {
 			continue
@@ -130,21 +130,21 @@ func (h *handlers) brought(ctx context.Context, song *store.Song, jobs []store.J
 			of, r.Holds = held.Stem, holds(held)
 		}
 		rows = append(rows, r)
-		files = append(files, intake.Brought{Name: j.Name, Audio: r.payload.Audio, Facts: r.Facts, Of: of})
+		files = append(files, facts.Brought{Name: j.Name, Audio: r.payload.Audio, Facts: r.Facts, Of: of})
 	}
-	facts := map[string]*intake.Analysis{}
+	known := map[string]*facts.Analysis{}
 	for _, st := range song.Stems {
-		if facts[st.Audio], err = h.Store.Facts(ctx, st.Audio); err != nil {
+		if known[st.Audio], err = h.Store.Facts(ctx, st.Audio); err != nil {
 			return nil, err
 		}
 	}
-	for i, m := range intake.MatchStems(song.Stems, facts, files) {
+	for i, m := range facts.MatchStems(song.Stems, known, files) {
 		rows[i].Match = m
 		if files[i].Of != m.Stem { // of another stem's chain
 			rows[i].Holds = ""
 		}
 		if st := song.Stem(m.Stem); st != nil {
-			rows[i].Was = facts[st.Audio]
+			rows[i].Was = known[st.Audio]
 		}
 	}
 	return rows, nil

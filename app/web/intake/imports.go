@@ -23,7 +23,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/codec"
 	"mellowthump/core/audio/wav"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/midi"
 	"mellowthump/core/session"
 )
@@ -217,7 +217,7 @@ func (h *handlers) importFile(ctx context.Context, j store.Job, p importPayload,
 }
 
 // measured measures an upload and puts it in place, as a WAV.
-func (h *handlers) measured(ctx context.Context, incoming, name string, report worker.Report) (sha string, a *intake.Analysis, damaged bool, err error) {
+func (h *handlers) measured(ctx context.Context, incoming, name string, report worker.Report) (sha string, a *facts.Analysis, damaged bool, err error) {
 	report(0, "reading")
 	original, converted, err := h.asWAV(ctx, incoming)
 	if err != nil {
@@ -329,7 +329,7 @@ func (h *handlers) attachMIDI(ctx context.Context, j store.Job, stem string, not
 	if err != nil {
 		return err
 	}
-	m, err := intake.Notes(a, st.Name, j.Name, notes)
+	m, err := facts.Notes(a, st.Name, j.Name, notes)
 	if err != nil {
 		return err
 	}

@@ -15,11 +15,11 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
-	"mellowthump/core/bench"
-	"mellowthump/core/duck"
+	"mellowthump/core/facts"
 	"mellowthump/core/field"
 	"mellowthump/core/find"
 	"mellowthump/core/intake"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -39,20 +39,20 @@ type sheet struct {
 	ToSheet   bool // stems are in, so that the run sheet has something to say
 	FirstName string
 	Missing   string // what keeps the Pocket from measuring
-	Proposals []bench.Proposal
+	Proposals []pair.Proposal
 	MaxGiB    int
 	MaxMins   int
 }
 
 type row struct {
 	session.Stem
-	*intake.Analysis
+	*facts.Analysis
 	Wave     template.HTML
 	Findings []find.Finding
 	Aside    []find.Dismissed
 	Trigger  bool
-	Guess    intake.Guess
-	Was      *intake.Analysis // the version before, nil where there is none
+	Guess    facts.Guess
+	Was      *facts.Analysis // the version before, nil where there is none
 }
 
 // headTell is the silence in seconds from which it is told that all stems begin with it.
@@ -67,7 +67,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	if err := v.NeedPair(ctx); err != nil { // who leads may be proposed, and what is missing is told
 		return nil, err
 	}
-	out.Proposals = v.Bench.Proposals(v.State)
+	out.Proposals = pair.Proposals(v.Bench, v.State)
 	var err error
 	if out.Imports, err = h.importsView(ctx, v.ID); err != nil {
 		return nil, err
@@ -98,7 +98,7 @@ func (h *handlers) fillRows(c *gin.Context, out *sheet) error {
 	for i, st := range v.Stems {
 		a := v.Facts[st.Audio]
 		r := row{
-			Stem: st, Analysis: a, Findings: bench.OfStem(v.Found, st.ID), Guess: a.Guess(st.Name),
+			Stem: st, Analysis: a, Findings: intake.OfStem(v.Found, st.ID), Guess: a.Guess(st.Name),
 			Wave:    plot.Wave(fmt.Sprintf("wave-%d", i), string(st.Role), st.Name, a.Overview, 150, 26),
 			Trigger: trigger != nil && trigger.ID == st.ID,
 		}
@@ -128,11 +128,11 @@ func (out *sheet) lead() {
 		return
 	}
 	v.Lead = fmt.Sprintf("%s, %s, rendered at %g kHz. ", shell.Count(len(v.Stems), "stem"), shell.Clock(float64(v.Length)/float64(v.Rate)), float64(v.Rate)/1000)
-	var all []*intake.Analysis
+	var all []*facts.Analysis
 	for _, r := range out.Rows {
 		all = append(all, r.Analysis)
 	}
-	if head := intake.HeadOfAll(all); head > headTell && out.Imports.Active == 0 { // judged when all are in
+	if head := facts.HeadOfAll(all); head > headTell && out.Imports.Active == 0 { // judged when all are in
 		v.Lead += fmt.Sprintf("All of them begin with %.2f s of silence, which may be trimmed off each. ", head)
 	}
 	if found := len(v.Found); found == 0 {
@@ -151,9 +151,9 @@ func (out *sheet) lookFirst() {
 	}
 	f, target := v.State.After, v.Targets.Clearance
 	switch under := f.Under(target - 0.05); {
-	case !duck.MetBy(f, target) && v.State.Readout == nil:
+	case !pair.MetBy(f, target) && v.State.Readout == nil:
 		out.First, out.FirstAt, out.FirstName = fmt.Sprintf("on %d of %d hits the kick does not clear the bass by %g dB in its own octave.", under, len(f.Hits), target), "pocket", "Pocket"
-	case !duck.MetBy(f, target):
+	case !pair.MetBy(f, target):
 		out.First, out.FirstAt, out.FirstName = fmt.Sprintf("with the duck %d of %d hits are still under %g dB.", under, len(f.Hits), target), "duck", "Duck"
 	default:
 		out.First, out.FirstAt, out.FirstName = "kick and bass are clear of each other; how loud each part is comes next.", "levels", "Levels"
@@ -267,9 +267,9 @@ func (h *handlers) stemMore(c *gin.Context) {
 	data := map[string]any{"Stem": st, "A": a}
 	if a.Portrait != nil {
 		data["Bands"] = plot.BandPicture("bands-"+st.ID, string(st.Role), st.Name, a.Portrait.Spectrum)
-		line := intake.Line(a, st.MIDI)
+		line := facts.Line(a, st.MIDI)
 		data["Line"] = line
-		data["Root"], data["Share"] = intake.LineRoot(line)
+		data["Root"], data["Share"] = facts.LineRoot(line)
 	}
 	h.Write(c, http.StatusOK, "stemmore", data)
 }

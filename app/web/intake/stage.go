@@ -9,6 +9,7 @@ import (
 	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
+	"mellowthump/core/intake"
 	"mellowthump/core/mix"
 )
 
@@ -20,10 +21,12 @@ func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
 	h := &handlers{Server: s, watched: newWatched()}
 	return &shell.Stage{
 		Key: "intake", Name: "Intake", Question: "What did I bring, what is it, is any of it broken?",
-		Bare:     true,
-		Findings: func(_ context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Intake(), nil },
-		Sheet:    h.sheet,
-		Routes:   h.routes,
+		Bare: true,
+		Findings: func(_ context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
+			return intake.FindingsOn(b), nil
+		},
+		Sheet:  h.sheet,
+		Routes: h.routes,
 		Jobs: map[string]worker.Kind{
 			importJob: {Run: h.runImport}, midiJob: {Run: h.runImport, Light: true}, archiveJob: {Run: h.runImport}, shell.ReferenceJob: {Run: h.runImport}, shell.VoiceJob: {Run: h.runImport},
 			shell.BounceJob: {Run: h.runBounce, Own: true},

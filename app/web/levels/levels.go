@@ -35,7 +35,7 @@ func (h *handlers) runningSum(c *gin.Context) {
 	}
 	ctx := c.Request.Context()
 	w := over(st, v.Bench)
-	l, err := v.Bench.Ledger(ctx, w)
+	l, err := levels.LedgerOn(ctx, v.Bench, w)
 	if err != nil {
 		h.FailWith(c, err)
 		return

@@ -23,7 +23,7 @@ import (
 
 // planOptions reads what a plan is made by.
 func (h *handlers) planOptions(c *gin.Context, b *bench.Bench, q url.Values, anchor levels.Anchor) (levels.Options, error) {
-	o := levels.Options{Anchor: anchor, Melody: q.Get("melody"), Sounds: b.Sounds()}
+	o := levels.Options{Anchor: anchor, Melody: q.Get("melody"), Sounds: levels.Sounds(b)}
 	number := func(name, unit string, lo, hi float64) (float64, error) {
 		text := q.Get(name)
 		if text == "" {

@@ -78,7 +78,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	ctx := c.Request.Context()
 	w := over(out.State, v.Bench)
 	var err error
-	if out.Ledger, err = v.Bench.Ledger(ctx, w); err != nil {
+	if out.Ledger, err = levels.LedgerOn(ctx, v.Bench, w); err != nil {
 		return nil, err
 	}
 	out.Over = v.Bars()

@@ -8,6 +8,7 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
+	"mellowthump/core/levels"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
@@ -18,7 +19,7 @@ func Stage(s *shell.Server, references func(answer gin.HandlerFunc) gin.HandlerF
 	return &shell.Stage{
 		Key: "levels", Name: "Levels", Question: "How loud is each thing at each step?",
 		Findings: func(ctx context.Context, b *bench.Bench, over mix.Window) ([]find.Finding, error) {
-			return b.Levels(ctx, over)
+			return levels.Findings(ctx, b, over)
 		},
 		Over:   func(c *gin.Context, b *bench.Bench) mix.Window { return over(stateOf(c), b) },
 		Sheet:  h.sheet,

@@ -16,11 +16,12 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
-	"mellowthump/core/duck"
 	"mellowthump/core/field"
 	"mellowthump/core/figure"
+	"mellowthump/core/levels"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -30,9 +31,9 @@ type sectionsView struct {
 	Picture  template.HTML
 	Rows     []sectionRow
 	Proposed bool
-	Keyed    bool            // a keyed duck works on the song, which rests in no section
-	Figures  bool            // they come after
-	Tempo    *bench.Proposal // what the hits say of tempo or first bar, where the song's are others
+	Keyed    bool           // a keyed duck works on the song, which rests in no section
+	Figures  bool           // they come after
+	Tempo    *pair.Proposal // what the hits say of tempo or first bar, where the song's are others
 }
 
 type sectionRow struct {
@@ -85,7 +86,7 @@ func (h *handlers) sections(v *shell.View) sectionsView {
 	out.Keyed = d != nil && !off && d.Keyed()
 	out.Picture = sectionsPicture(v, &song, out.Proposed, nil)
 	out.Figures = !out.Proposed
-	for _, p := range v.Bench.Proposals(nil) {
+	for _, p := range pair.Proposals(v.Bench, nil) {
 		if p.Field == "bpm" || p.Field == "grid" {
 			out.Tempo = &p
 		}
@@ -308,13 +309,13 @@ func measured(ctx context.Context, b *bench.Bench) (row sectionFigures, under []
 		return row, nil, err
 	}
 	row.Peak, row.LUFS = loud.Peak, loud.Integrated
-	l, err := b.Ledger(ctx, b.Whole())
+	l, err := levels.LedgerOn(ctx, b, b.Whole())
 	if err != nil {
 		return row, nil, err
 	}
 	name, db := l.FurthestOff()
 	row.Furthest, row.Off = name, meter.Figure(db)
-	st, err := b.Pair(ctx)
+	st, err := pair.On(ctx, b)
 	if t := bench.Trouble(err); t != "" {
 		row.Trouble = map[bool]string{true: "the ducks rest", false: "no kick against bass"}[errors.Is(err, mix.ErrRests)]
 		return row, nil, nil
@@ -323,7 +324,7 @@ func measured(ctx context.Context, b *bench.Bench) (row sectionFigures, under []
 		return row, nil, err
 	}
 	asked := b.Song.Targets.Clearance - 0.05
-	row.Met = duck.MetBy(st.After, b.Song.Targets.Clearance)
+	row.Met = pair.MetBy(st.After, b.Song.Targets.Clearance)
 	row.Hits, row.Under, row.P10 = len(st.After.Hits), st.After.Under(asked), st.After.ClearanceP10
 	for _, hit := range st.After.Hits {
 		if hit.Clearance.Valid() && float64(hit.Clearance) < asked {

@@ -17,9 +17,9 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
+	"mellowthump/core/facts"
 	"mellowthump/core/field"
 	"mellowthump/core/figure"
-	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -31,6 +31,7 @@ type handlers struct{ *shell.Server }
 
 type sheet struct {
 	*shell.View
+	Agree   *pocket.Agreement
 	Strip   template.HTML
 	Worst   []meter.Hit
 	Figures *meter.HitFigures
@@ -46,17 +47,21 @@ const hitsARow = 14
 
 func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	out := &sheet{View: v}
-	if err := v.NeedAgreement(c.Request.Context()); err != nil {
+	if err := v.NeedPair(c.Request.Context()); err != nil {
 		return nil, err
 	}
 	if v.State == nil {
 		v.Lead = v.Trouble
 		return out, nil
 	}
+	var err error
+	if out.Agree, err = pocket.AgreementOn(c.Request.Context(), v.Bench); err != nil {
+		return nil, err
+	}
 	out.Figures = &v.State.After
 	v.Lead = pocket.Sentence(v.State.After, v.Targets.Clearance, v.KickName(), v.BassName())
 	if v.Leader == session.BassLeads {
-		v.Lead = pocket.LeadSentence(v.Agree.Lead, v.Targets.Clearance, v.KickName(), v.BassName())
+		v.Lead = pocket.LeadSentence(v.State.Lead, v.Targets.Clearance, v.KickName(), v.BassName())
 	}
 	m := v.State.Pair.Meter
 	out.Home[0], out.Home[1] = meter.HomeBand(m.HomeHz)
@@ -72,11 +77,11 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		return nil, fmt.Errorf("the spectra of kick and bass: %w", err)
 	}
 	mirror := plot.Mirror{Kick: spectra[0], Bass: spectra[1], HomeHz: m.HomeHz, BassName: v.BassName()}
-	for _, n := range v.Agree.Notes {
+	for _, n := range out.Agree.Notes {
 		mirror.Notes = append(mirror.Notes, n.Hz)
 	}
 	out.Mirror = plot.Mirrored(mirror)
-	if n := v.Agree.Nudge; n != nil {
+	if n := out.Agree.Nudge; n != nil {
 		out.NudgePlot = plot.Nudge(plot.NudgeCurve{MS: n.MS, As: n.As, Flipped: n.Flipped, Best: n.Best.MS, BestFlip: n.Best.Flip, BestSum: n.BestSum})
 	}
 	for i := range v.Stems {
@@ -134,7 +139,7 @@ func (h *handlers) later(c *gin.Context) *shell.View {
 	if v == nil {
 		return nil
 	}
-	if err := v.NeedAgreement(c.Request.Context()); err != nil {
+	if err := v.NeedPair(c.Request.Context()); err != nil {
 		h.FailWith(c, err)
 		return nil
 	}
@@ -149,7 +154,7 @@ func (h *handlers) kickOptions(c *gin.Context) {
 	}
 	data := map[string]any{"ID": v.ID, "Target": v.Targets.Clearance}
 	if v.State != nil {
-		options, err := pocket.KickOptions(c.Request.Context(), h.Renderer, &v.Song.Song, v.Win, v.Agree.Line)
+		options, err := pocket.KickOptions(c.Request.Context(), h.Renderer, &v.Song.Song, v.Win, v.Bench.Line())
 		if err != nil {
 			h.FailWith(c, err)
 			return
@@ -175,7 +180,12 @@ func (h *handlers) places(c *gin.Context) {
 	}
 	data := map[string]any{"ID": v.ID}
 	if v.State != nil {
-		p, err := pocket.Proposals(c.Request.Context(), h.Renderer, &v.Song.Song, v.Win, v.Agree.CommonNote())
+		a, err := pocket.AgreementOn(c.Request.Context(), v.Bench)
+		if err != nil {
+			h.FailWith(c, err)
+			return
+		}
+		p, err := pocket.Proposals(c.Request.Context(), h.Renderer, &v.Song.Song, v.Win, a.CommonNote())
 		if err != nil {
 			h.FailWith(c, err)
 			return
@@ -265,7 +275,7 @@ func (h *handlers) detune(c *gin.Context, song *session.Song, each bool) (sessio
 	}
 	out := session.Together{}
 	for _, st := range song.ByRole(session.Bass) {
-		e, err := pocket.DetuneEdit(st, intake.Line(b.Facts[st.Audio], st.MIDI), cents, each)
+		e, err := pocket.DetuneEdit(st, facts.Line(b.Facts[st.Audio], st.MIDI), cents, each)
 		if err != nil {
 			return nil, shell.BadInput(c, "pocket", err)
 		}
@@ -281,7 +291,7 @@ func (h *handlers) place(c *gin.Context, song *session.Song, id string) (session
 	if err != nil {
 		return nil, err
 	}
-	a, err := b.Agreement(ctx)
+	a, err := pocket.AgreementOn(ctx, b)
 	if t := bench.Trouble(err); t != "" {
 		return nil, shell.BadInput(c, "pocket", errors.New(t))
 	}

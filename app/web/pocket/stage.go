@@ -9,6 +9,7 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
+	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 )
 
@@ -17,9 +18,11 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "pocket", Name: "Pocket", Question: "Do kick and bass agree?",
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Pocket(ctx) },
-		Sheet:    h.sheet,
-		Before:   session.Song.Disagreed, BeforeName: "before Pocket's moves",
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
+			return pocket.Findings(ctx, b)
+		},
+		Sheet:  h.sheet,
+		Before: session.Song.Disagreed, BeforeName: "before Pocket's moves",
 		Try:     h.try,
 		Scripts: []string{"hits.js"},
 		Routes: func(g *gin.RouterGroup) {

@@ -33,10 +33,12 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "print", Name: "Print", Question: "How loud, what does it cost, what goes out?",
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Print(ctx) },
-		Later:    true,
-		Sheet:    h.sheet,
-		Before:   session.Song.Unprinted, BeforeName: "the premaster",
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
+			return print.FindingsOn(ctx, b)
+		},
+		Later:  true,
+		Sheet:  h.sheet,
+		Before: session.Song.Unprinted, BeforeName: "the premaster",
 		Try: h.try,
 		Routes: func(g *gin.RouterGroup) {
 			g.POST("/print/solve", h.LimitForm, h.solve)
@@ -67,7 +69,7 @@ type sheet struct {
 	*shell.View
 	Rules   session.Print
 	Schools []school
-	*bench.Printed
+	*print.PrintedLoop
 	Picture template.HTML
 	Rows    []row
 	Chains  []*shell.Chain
@@ -89,10 +91,10 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		return out, nil
 	}
 	var err error
-	if out.Printed, err = v.Bench.Printed(c.Request.Context()); err != nil {
+	if out.PrintedLoop, err = print.PrintedOn(c.Request.Context(), v.Bench); err != nil {
 		return nil, err
 	}
-	p := out.Printed
+	p := out.PrintedLoop
 	if out.Silent = !p.Before.Loudness.Valid(); out.Silent {
 		v.Lead = "The loop is silent: there is nothing to print. Choose a stretch that sounds on the deck and press “judge it”."
 		return out, nil
@@ -112,7 +114,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	return out, nil
 }
 
-func rows(p *bench.Printed) []row {
+func rows(p *print.PrintedLoop) []row {
 	return []row{
 		{"loudness", "LUFS", "lufs", 1, p.Before.Loudness, p.Now.Loudness},
 		{"true peak", "dBTP", "truepeak", 1, p.Before.TruePeak, p.Now.TruePeak},
@@ -129,7 +131,7 @@ func rows(p *bench.Printed) []row {
 const reached = 0.3
 
 func lead(out *sheet) string {
-	p := out.Printed
+	p := out.PrintedLoop
 	if !out.On {
 		return fmt.Sprintf("The premaster is untouched: %s LUFS, %s dBTP. Ask for a loudness and solve it, or leave it to mastering.", shell.Figure(p.Before.Loudness, 1), shell.Figure(p.Before.TruePeak, 1))
 	}
@@ -154,7 +156,7 @@ func lead(out *sheet) string {
 }
 
 // service says what a service that evens loudness out makes of it.
-func service(p *bench.Printed) string {
+func service(p *print.PrintedLoop) string {
 	if !p.Now.Loudness.Valid() || !p.Before.Loudness.Valid() {
 		return ""
 	}
@@ -195,7 +197,7 @@ func (h *handlers) solved(c *gin.Context, song *session.Song, school, lufs, ceil
 	if err != nil {
 		return nil, err
 	}
-	s, err := b.Solve(c.Request.Context(), p)
+	s, err := print.SolveOn(c.Request.Context(), b, p)
 	if err != nil {
 		return nil, err
 	}
@@ -233,12 +235,12 @@ func (h *handlers) costs(c *gin.Context) {
 	var own, limit []print.Cost
 	g, ctx := group.WithContext(c.Request.Context())
 	g.Go(func() (err error) {
-		own, err = v.Bench.Costs(ctx, rules)
+		own, err = print.CostsOn(ctx, v.Bench, rules)
 		return err
 	})
 	if rules.School != "limit" {
 		g.Go(func() (err error) {
-			limit, err = v.Bench.Costs(ctx, plain)
+			limit, err = print.CostsOn(ctx, v.Bench, plain)
 			return err
 		})
 	}
@@ -266,7 +268,7 @@ func (h *handlers) who(c *gin.Context) {
 	if v == nil {
 		return
 	}
-	w, stems, err := v.Bench.Who(c.Request.Context())
+	w, stems, err := print.WhoOn(c.Request.Context(), v.Bench)
 	if err != nil {
 		h.FailWith(c, err)
 		return

@@ -43,7 +43,7 @@ func (h *handlers) pair(c *gin.Context) {
 	if v == nil {
 		return
 	}
-	crowd, err := v.Bench.Crowd(c.Request.Context())
+	crowd, err := room.CrowdOn(c.Request.Context(), v.Bench)
 	if err != nil {
 		h.FailWith(c, err)
 		return
@@ -104,7 +104,7 @@ func (h *handlers) dipped(c *gin.Context, song *session.Song, by, of string, way
 	if err != nil {
 		return nil, err
 	}
-	crowd, err := b.Crowd(c.Request.Context())
+	crowd, err := room.CrowdOn(c.Request.Context(), b)
 	if err != nil {
 		return nil, err
 	}

@@ -39,7 +39,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		return out, nil
 	}
 	var err error
-	if out.Cellar, err = v.Bench.Cellar(c.Request.Context()); err != nil {
+	if out.Cellar, err = room.CellarOn(c.Request.Context(), v.Bench); err != nil {
 		return nil, err
 	}
 	v.Lead = out.Cellar.Sentence(out.Rules.Cellar)
@@ -94,13 +94,13 @@ func (h *handlers) cuts(c *gin.Context) {
 	}
 	ctx := c.Request.Context()
 	out := &rows{View: v, Rules: v.RoomRules()}
-	cuts, err := v.Bench.Cuts(ctx)
+	cuts, err := room.CutsOn(ctx, v.Bench)
 	if err == nil {
 		err = h.JudgeLater(c, v)
 	}
 	var cellar *room.Cellar
 	if err == nil {
-		cellar, err = v.Bench.Cellar(ctx)
+		cellar, err = room.CellarOn(ctx, v.Bench)
 	}
 	if err == nil {
 		out.Parts, err = cellar.Shares(ctx, h.Renderer, &v.Song.Song, v.Bench.RoomWindow())
@@ -129,7 +129,7 @@ func (h *handlers) underKey(c *gin.Context) {
 	if v == nil {
 		return
 	}
-	rolls, err := v.Bench.Rolls(c.Request.Context())
+	rolls, err := room.RollsOn(c.Request.Context(), v.Bench)
 	if err != nil {
 		h.FailWith(c, err)
 		return
@@ -166,7 +166,7 @@ func (h *handlers) rolled(c *gin.Context, song *session.Song, role, school strin
 	if err != nil {
 		return nil, err
 	}
-	rolls, err := b.Rolls(c.Request.Context())
+	rolls, err := room.RollsOn(c.Request.Context(), b)
 	if err != nil {
 		return nil, err
 	}
@@ -245,7 +245,7 @@ func (h *handlers) all(c *gin.Context, song *session.Song, side room.Side) (sess
 	if err != nil {
 		return nil, err
 	}
-	cuts, err := b.Cuts(c.Request.Context())
+	cuts, err := room.CutsOn(c.Request.Context(), b)
 	if err != nil {
 		return nil, err
 	}

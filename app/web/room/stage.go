@@ -9,6 +9,7 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
+	"mellowthump/core/room"
 	"mellowthump/core/session"
 )
 
@@ -17,10 +18,12 @@ func Stage(s *shell.Server, voices func(answer gin.HandlerFunc) gin.HandlerFunc)
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "room", Name: "Room", Question: "What else is down there, and can be taken out unheard?",
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Room(ctx) },
-		Later:    true,
-		Sheet:    h.sheet,
-		Before:   session.Song.Unroomed, BeforeName: "before Room's moves",
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
+			return room.Findings(ctx, b)
+		},
+		Later:  true,
+		Sheet:  h.sheet,
+		Before: session.Song.Unroomed, BeforeName: "before Room's moves",
 		Try: h.try,
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/room/cuts", h.Whole, h.cuts)

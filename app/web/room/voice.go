@@ -39,7 +39,7 @@ func voiceAt(text string) (meter.Figure, error) {
 // withVoice is the stems with a voice among them: the song's own, else speech. own is the level of the song's own as it came,
 // None where it is silent in the stretch, where the crowd has none.
 func (h *handlers) withVoice(ctx context.Context, b *bench.Bench, level meter.Figure) (crowd *room.Crowd, own meter.Figure, err error) {
-	if crowd, err = b.Crowd(ctx); err != nil {
+	if crowd, err = room.CrowdOn(ctx, b); err != nil {
 		return nil, meter.None, err
 	}
 	if b.Song.Voice != nil {

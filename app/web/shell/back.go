@@ -6,6 +6,7 @@ import (
 	"net/http"
 
 	"mellowthump/core/move"
+	"mellowthump/core/room"
 )
 
 // Back is a handler that answers with how stems came back for which moves of a stage were planned.
@@ -15,7 +16,7 @@ func (s *Server) Back(stage string, of func(move.Move) bool) gin.HandlerFunc {
 		if v == nil {
 			return
 		}
-		backs, err := v.Bench.Backs(c.Request.Context(), of)
+		backs, err := room.BacksOn(c.Request.Context(), v.Bench, of)
 		if err != nil {
 			s.FailWith(c, err)
 			return

@@ -8,7 +8,7 @@ import (
 
 	"mellowthump/app/web/plot"
 	"mellowthump/core/dsp"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -108,7 +108,7 @@ func SumOverview(v *View, role session.Role, seconds float64) []float64 {
 	if len(stems) == 0 {
 		return nil
 	}
-	out := make([]float64, intake.OverviewSteps)
+	out := make([]float64, facts.OverviewSteps)
 	for _, st := range stems {
 		a := v.Facts[st.Audio]
 		gain := dsp.Gain(st.Source + st.Clip + st.Fader)

@@ -5,13 +5,13 @@ import (
 	"fmt"
 
 	"mellowthump/app/store"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/session"
 )
 
 // factsOf gathers what is known of a song's files.
-func factsOf(ctx context.Context, st *store.Store, song *session.Song) (map[string]*intake.Analysis, error) {
-	out := map[string]*intake.Analysis{}
+func factsOf(ctx context.Context, st *store.Store, song *session.Song) (map[string]*facts.Analysis, error) {
+	out := map[string]*facts.Analysis{}
 	for _, stem := range song.Stems {
 		if out[stem.Audio] != nil {
 			continue

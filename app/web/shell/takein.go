@@ -9,13 +9,13 @@ import (
 	"mellowthump/app/worker"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 )
 
 // TakeIn measures a WAV among what came in, puts it in place under its hash and registers it, unless it is known already. name and
 // original say what it came as. mended says that a registered file was damaged and is whole again. A stop is heeded before it is put
 // in place, and not during it.
-func (s *Server) TakeIn(ctx context.Context, incoming, name string, original audio.Format, report worker.Report) (sha string, a *intake.Analysis, mended bool, err error) {
+func (s *Server) TakeIn(ctx context.Context, incoming, name string, original audio.Format, report worker.Report) (sha string, a *facts.Analysis, mended bool, err error) {
 	if sha, err = s.Store.HashIncoming(incoming); err != nil {
 		return "", nil, false, errors.New("the upload is no longer there; send the file again")
 	}
@@ -42,14 +42,14 @@ func (s *Server) TakeIn(ctx context.Context, incoming, name string, original aud
 		return sha, nil, false, fmt.Errorf("%w; nothing was taken from it", err)
 	}
 	report(0, "measuring")
-	if a, err = intake.Analyse(ctx, src, name, func(p float64) { report(p, "measuring") }); err != nil {
+	if a, err = facts.Analyse(ctx, src, name, func(p float64) { report(p, "measuring") }); err != nil {
 		if ctx.Err() != nil {
 			return sha, nil, false, ctx.Err()
 		}
 		return sha, nil, false, fmt.Errorf("%w; nothing was taken from it", err)
 	}
 	report(0.85, "listening")
-	if err := intake.Describe(ctx, src, a); err != nil {
+	if err := facts.Describe(ctx, src, a); err != nil {
 		return sha, nil, false, err
 	}
 	a.Format, a.BitDepth, a.EncodingIs = original.Container, original.BitDepth, string(original.Encoding)

@@ -11,11 +11,11 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/app/worker"
 	"mellowthump/core/bench"
-	"mellowthump/core/duck"
+	"mellowthump/core/facts"
 	"mellowthump/core/find"
-	"mellowthump/core/intake"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -79,12 +79,11 @@ type View struct {
 	Bad      *InputError
 
 	Bench   *bench.Bench
-	Facts   map[string]*intake.Analysis // by audio hash
-	Length  int                         // frames
-	Win     mix.Window                  // the judged stretch
-	Auto    bool                        // it was found, not chosen
-	State   *duck.State
-	Agree   *bench.Agreement
+	Facts   map[string]*facts.Analysis // by audio hash
+	Length  int                        // frames
+	Win     mix.Window                 // the judged stretch
+	Auto    bool                       // it was found, not chosen
+	State   *pair.State
 	Trouble string   // why kick and bass cannot be measured
 	Levels  mix.Loud // of everything over the loop, after
 	Found   []find.Finding
@@ -154,21 +153,11 @@ func (v *View) NeedPair(ctx context.Context) error {
 	if len(v.Stems) == 0 || v.State != nil || v.Trouble != "" {
 		return nil
 	}
-	st, err := v.Bench.Pair(ctx)
+	st, err := pair.On(ctx, v.Bench)
 	if v.Trouble = bench.Trouble(err); v.Trouble != "" {
 		return nil
 	}
 	v.State = st
-	return err
-}
-
-// NeedAgreement is NeedPair with what is found about pitch and phase.
-func (v *View) NeedAgreement(ctx context.Context) error {
-	if err := v.NeedPair(ctx); err != nil || v.State == nil {
-		return err
-	}
-	a, err := v.Bench.Agreement(ctx)
-	v.Agree = a
 	return err
 }
 
@@ -239,11 +228,11 @@ func (v *View) SoloChoices() []mix.Solo {
 }
 
 // Doubtful lists the kick's hits that are kept apart, but for those that a hand put in or left out.
-func (v *View) Doubtful() []intake.Doubtful {
-	var out []intake.Doubtful
+func (v *View) Doubtful() []facts.Doubtful {
+	var out []facts.Doubtful
 	for _, m := range v.Bench.HitMarks() {
 		if m.Kind == bench.DoubtfulHit {
-			out = append(out, intake.Doubtful{At: m.At, Confidence: m.Sure, Why: m.Why})
+			out = append(out, facts.Doubtful{At: m.At, Confidence: m.Sure, Why: m.Why})
 		}
 	}
 	return out

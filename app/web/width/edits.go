@@ -138,7 +138,7 @@ func (h *handlers) setAlign(c *gin.Context) {
 		if err != nil {
 			return nil, err
 		}
-		r, err := b.Between(c.Request.Context(), atOf(c.PostForm("at")))
+		r, err := width.Between(c.Request.Context(), b, atOf(c.PostForm("at")))
 		if err != nil {
 			return nil, err
 		}
@@ -195,7 +195,7 @@ func (h *handlers) pair(c *gin.Context) {
 		if out.A == "" {
 			out.A, out.B = out.Stems2[0].ID, out.Stems2[1].ID
 		}
-		if out.Row, err = v.Bench.PanPair(c.Request.Context(), out.A, out.B, out.Pan/100); err != nil {
+		if out.Row, err = width.PanPair(c.Request.Context(), v.Bench, out.A, out.B, out.Pan/100); err != nil {
 			h.FailWith(c, err)
 			return
 		}
@@ -254,7 +254,7 @@ func (h *handlers) safe(c *gin.Context, song *session.Song) (session.Edit, error
 	if err != nil {
 		return nil, err
 	}
-	e, _, err := b.AllSafe(c.Request.Context())
+	e, _, err := width.AllSafe(c.Request.Context(), b)
 	switch {
 	case err != nil:
 		return nil, err

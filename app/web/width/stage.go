@@ -10,6 +10,7 @@ import (
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
+	"mellowthump/core/width"
 )
 
 // Stage returns the stage.
@@ -17,10 +18,12 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Key: "width", Name: "Width", Question: "Is the low end mono, does anything cancel when summed?",
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) { return b.Width(ctx) },
-		Later:    true,
-		Sheet:    h.sheet,
-		Before:   session.Song.Unwidened, BeforeName: "before Width's moves",
+		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
+			return width.Findings(ctx, b)
+		},
+		Later:  true,
+		Sheet:  h.sheet,
+		Before: session.Song.Unwidened, BeforeName: "before Width's moves",
 		Try: h.try,
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/width/rows", h.Whole, h.rows)

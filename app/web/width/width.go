@@ -11,7 +11,6 @@ import (
 
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
-	"mellowthump/core/bench"
 	"mellowthump/core/dsp"
 	"mellowthump/core/figure"
 	"mellowthump/core/mix"
@@ -140,12 +139,12 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		out.At = session.At{}
 		chain, _ = v.Song.Chain(out.At)
 	}
-	for _, at := range bench.WidthPlaces(&v.Song.Song) {
+	for _, at := range width.Places(&v.Song.Song) {
 		_, name := v.Song.Chain(at)
 		out.Places = append(out.Places, place{at, name})
 	}
 	var err error
-	if out.Row, err = v.Bench.Between(c.Request.Context(), out.At); err != nil {
+	if out.Row, err = width.Between(c.Request.Context(), v.Bench, out.At); err != nil {
 		return nil, err
 	}
 	p := plot.WidthSides{Name: out.Row.Name, Now: out.Row.Now, Corner: out.Row.Corner, Target: out.Rules.Correlation,
@@ -208,7 +207,7 @@ func (h *handlers) rows(c *gin.Context) {
 	out := rowsView{View: v, Target: v.WidthRules().Correlation}
 	err := h.JudgeLater(c, v)
 	if err == nil {
-		out.Rows, err = v.Bench.Widths(c.Request.Context())
+		out.Rows, err = width.RowsOn(c.Request.Context(), v.Bench)
 	}
 	if err != nil {
 		h.FailWith(c, err)

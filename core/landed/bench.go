@@ -1,4 +1,4 @@
-package bench
+package landed
 
 import (
 	"context"
@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"mellowthump/core/landed"
+	"mellowthump/core/bench"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -15,9 +15,9 @@ import (
 // landedOver are the stretches of a file that are compared, s: where the first leaves no doubt it is enough.
 var landedOver = []float64{10, 30}
 
-// Landed is how a stem's plan came back, and what of the plan the new file holds.
-type Landed struct {
-	*landed.Result
+// OnBench is how a stem's plan came back, and what of the plan the new file holds.
+type OnBench struct {
+	*Result
 	Of   string   // the file that it was planned for
 	Lost []string // what had landed and is not in the new file; it is planned again
 
@@ -26,32 +26,32 @@ type Landed struct {
 }
 
 // Landed compares a new file of a stem, which may be the one that it has, with the one that its moves and gains were planned for.
-func (b *Bench) Landed(ctx context.Context, id, now string) (*Landed, error) {
+func On(ctx context.Context, b *bench.Bench, id, now string) (*OnBench, error) {
 	st := b.Song.Stem(id)
 	of, planned := st.PlannedFor()
 	if st.Back != nil && now == st.Audio { // what came last is looked at again
 		of, planned = st.BeforeLanded().PlannedFor()
 	}
 	if st.Back != nil && st.Back.All && now != st.Audio {
-		if l, err := b.lost(ctx, st, now); err != nil || l != nil {
+		if l, err := lost(ctx, b, st, now); err != nil || l != nil {
 			return l, err
 		}
 	}
-	return b.landed(ctx, st, now, of, planned)
+	return against(ctx, b, st, now, of, planned)
 }
 
 // lost compares a new file of a stem whose plan had landed with that plan; nil where all of it is in the new file too,
 // or it is another sound: then the file that has landed is what it goes by. What is there in part was changed elsewhere
 // on purpose; what is not there at all is lost, and comes back.
-func (b *Bench) lost(ctx context.Context, st *session.Stem, now string) (*Landed, error) {
+func lost(ctx context.Context, b *bench.Bench, st *session.Stem, now string) (*OnBench, error) {
 	of, planned := st.BeforeLanded().PlannedFor()
-	l, err := b.landed(ctx, st, now, of, planned)
+	l, err := against(ctx, b, st, now, of, planned)
 	if err != nil || !l.Sound() {
 		return nil, err
 	}
 	gains := st.Back.Source != 0 || st.Back.Clip != 0 || st.Back.Fader != 0
 	for _, i := range l.Items {
-		if i.State == landed.No && (i.ID == "" && gains || slices.Contains(st.Back.Moves, i.ID)) {
+		if i.State == No && (i.ID == "" && gains || slices.Contains(st.Back.Moves, i.ID)) {
 			l.Lost = append(l.Lost, strings.ToLower(i.Name))
 		}
 	}
@@ -62,19 +62,19 @@ func (b *Bench) lost(ctx context.Context, st *session.Stem, now string) (*Landed
 }
 
 // Says says how the plan came back, and first what is lost of it.
-func (l *Landed) Says() string {
+func (l *OnBench) Says() string {
 	if len(l.Lost) == 0 {
 		return l.Result.Says()
 	}
 	return "it does not hold what the last one held, so that is on again here: " + strings.Join(l.Lost, ", ") + "; " + l.Result.Says()
 }
 
-// landed compares a file with the one that a plan is for.
-func (b *Bench) landed(ctx context.Context, st *session.Stem, now, of string, planned session.Stem) (*Landed, error) {
+// against compares a file with the one that a plan is for.
+func against(ctx context.Context, b *bench.Bench, st *session.Stem, now, of string, planned session.Stem) (*OnBench, error) {
 	id := st.ID
 	planned.Moves = planned.Moves.Active()
-	out := &Landed{Of: of}
-	plan, gains := landed.Plan{Moves: planned.Moves}, []gainTo{{}}
+	out := &OnBench{Of: of}
+	plan, gains := Plan{Moves: planned.Moves}, []gainTo{{}}
 	for _, step := range session.StemSteps {
 		if !st.Locked(step) {
 			last := gains[len(gains)-1]
@@ -94,7 +94,7 @@ func (b *Bench) landed(ctx context.Context, st *session.Stem, now, of string, pl
 	for _, g := range gains {
 		plan.Gains = append(plan.Gains, trim+g.db)
 	}
-	songs := b.triggered(id)
+	songs := triggered(b, id)
 	hits := make([][]int, len(songs))
 	duck, trigger := planned.Moves.Duck()
 	by := session.KickTrigger
@@ -119,15 +119,15 @@ func (b *Bench) landed(ctx context.Context, st *session.Stem, now, of string, pl
 		}
 	}
 	key := mix.Key("landed", of, now, b.Song.Rate, planned.Moves, plan.Gains, hits, heard)
-	res, err := mix.Cached(ctx, b.Renderer.Cache, key, func() (*landed.Result, int, error) {
+	res, err := mix.Cached(ctx, b.Renderer.Cache, key, func() (*Result, int, error) {
 		mix.Doing(ctx, "Comparing the bounce with what was planned")
-		var best *landed.Result
+		var best *Result
 		parts := float64(len(landedOver) * len(songs))
 		for i, seconds := range landedOver {
 			for k, s := range songs {
 				done := float64(i*len(songs)+k) / parts
 				plan.Did = func(part float64) { mix.Did(ctx, done+part/parts) }
-				r, err := b.landedIn(ctx, s, id, of, now, duck, hits[k], plan, seconds)
+				r, err := landedIn(ctx, b, s, id, of, now, duck, hits[k], plan, seconds)
 				if err != nil {
 					return nil, 0, err
 				}
@@ -159,7 +159,7 @@ func (b *Bench) landed(ctx context.Context, st *session.Stem, now, of string, pl
 // triggered are the songs by whose hits a duck may have been done: as it is, and as it was before what triggers it came
 // back from elsewhere too. A duck that was set by the kick as it was planned is done as planned, whenever the kick's own
 // bounce came.
-func (b *Bench) triggered(id string) []*session.Song {
+func triggered(b *bench.Bench, id string) []*session.Song {
 	out := []*session.Song{b.Song}
 	was := b.Song.Clone()
 	other := false
@@ -179,7 +179,7 @@ func (b *Bench) triggered(id string) []*session.Song {
 }
 
 // landedIn compares over the loudest stretch of so many seconds; song is the one whose hits the duck goes by.
-func (b *Bench) landedIn(ctx context.Context, song *session.Song, id, of, now string, duck *move.Move, hits []int, plan landed.Plan, seconds float64) (*landed.Result, error) {
+func landedIn(ctx context.Context, b *bench.Bench, song *session.Song, id, of, now string, duck *move.Move, hits []int, plan Plan, seconds float64) (*Result, error) {
 	w, err := b.Renderer.Loudest(ctx, of, b.Song.Rate, seconds)
 	if err != nil {
 		return nil, err
@@ -193,7 +193,7 @@ func (b *Bench) landedIn(ctx context.Context, song *session.Song, id, of, now st
 		return nil, err
 	}
 	if duck != nil {
-		if plan.Ducked, plan.Duck, err = b.duckedAlone(ctx, song, id, of, *duck, w); err != nil {
+		if plan.Ducked, plan.Duck, err = duckedAlone(ctx, b, song, id, of, *duck, w); err != nil {
 			return nil, err
 		}
 	}
@@ -203,7 +203,7 @@ func (b *Bench) landedIn(ctx context.Context, song *session.Song, id, of, now st
 			within = append(within, h-w.From)
 		}
 	}
-	return landed.Estimate(ctx, was, came, b.Song.Rate, within, plan)
+	return Estimate(ctx, was, came, b.Song.Rate, within, plan)
 }
 
 // gainTo is the gain up to a step.
@@ -213,8 +213,8 @@ type gainTo struct {
 }
 
 // Edit puts the new file in the stem's place.
-func (l *Landed) Edit(st *session.Stem, audio string) session.Bounced {
-	e := session.Bounced{Stem: st.ID, Audio: audio, From: st.Audio, Gain: l.steps, Part: l.part, All: l.State() == landed.Yes || len(l.Items) == 0, Again: len(l.Lost) > 0, Said: l.Says()}
+func (l *OnBench) Edit(st *session.Stem, audio string) session.Bounced {
+	e := session.Bounced{Stem: st.ID, Audio: audio, From: st.Audio, Gain: l.steps, Part: l.part, All: l.State() == Yes || len(l.Items) == 0, Again: len(l.Lost) > 0, Said: l.Says()}
 	for _, i := range l.Items {
 		if i.ID != "" && l.Came(i.ID) {
 			e.Moves = append(e.Moves, i.ID)
@@ -224,7 +224,7 @@ func (l *Landed) Edit(st *session.Stem, audio string) session.Bounced {
 }
 
 // duckedAlone is a stem's file behind its duck alone, in mono, and the gain of that where it lowers all of the sound.
-func (b *Bench) duckedAlone(ctx context.Context, song *session.Song, id, audio string, duck move.Move, w mix.Window) (ducked, gain []float32, err error) {
+func duckedAlone(ctx context.Context, b *bench.Bench, song *session.Song, id, audio string, duck move.Move, w mix.Window) (ducked, gain []float32, err error) {
 	c := song.Clone()
 	st := c.Stem(id)
 	st.Audio, st.Moves, st.Source, st.Clip, st.Fader, st.Pan, st.Width, st.Bus, st.Sends, st.Mute = audio, move.Chain{duck}, 0, 0, 0, 0, 0, "", nil, false

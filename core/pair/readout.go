@@ -1,5 +1,4 @@
-// Package duck judges and fits the gain that gets the bass out of the kick's way.
-package duck
+package pair
 
 import (
 	"math"
@@ -10,10 +9,10 @@ import (
 )
 
 const (
-	backDB   = -0.5 // dB: a gain over this counts as back
-	deepDB   = -3.0 // dB: the share of time under this is told
-	clickDB  = move.ClickDB
-	slopeGap = 1e-3 // ms between the points at which a slope is taken
+	BackDB     = -0.5 // dB: a gain over this counts as back
+	BackMargin = 1.0  // ms before the next hit by which the gain is back
+	deepDB     = -3.0 // dB: the share of time under this is told
+	slopeGap   = 1e-3 // ms between the points at which a slope is taken
 )
 
 // Readout is what a duck costs and gives, measured on a real render. Where the bass leads, the losses are
@@ -31,7 +30,7 @@ type Readout struct {
 }
 
 // Clicks reports whether the steepest slope may be heard as a click.
-func (r Readout) Clicks() bool { return float64(r.Steepest) > clickDB }
+func (r Readout) Clicks() bool { return float64(r.Steepest) > move.ClickDB }
 
 // Sides are kick and bass on one side of a duck.
 type Sides struct {
@@ -52,7 +51,7 @@ func Read(d *move.Duck, bpm float64, m *meter.HitMeter, gain meter.Sound, before
 		BassLoss:    before.Loudness - after.Loudness,
 		BassLossLow: meter.None,
 		Depth:       meter.Figure(at.Depth()),
-		Steepest:    meter.Figure(steepest(at)),
+		Steepest:    meter.Figure(Steepest(at)),
 		Freed:       before.SumPeak - after.SumPeak,
 	}
 	if before.Low > 0 && after.Low > 0 {
@@ -61,7 +60,7 @@ func Read(d *move.Duck, bpm float64, m *meter.HitMeter, gain meter.Sound, before
 	// what comes ahead of the next hit is that hit's
 	early := 0
 	if at.Keyed() {
-		early = int((at.Comp.Lookahead + backMargin) * float64(m.Rate) / 1000)
+		early = int((at.Comp.Lookahead + BackMargin) * float64(m.Rate) / 1000)
 	}
 	free := make([]bool, len(m.Hits)) // of a keyed duck: the gain is back
 	for i := range free {
@@ -75,7 +74,7 @@ func Read(d *move.Duck, bpm float64, m *meter.HitMeter, gain meter.Sound, before
 			if k >= len(x) {
 				break
 			}
-			free[hit] = k < 0 || k+frame < m.Range.From || k+frame >= m.Range.To || x[k] > float32(dsp.Gain(backDB))
+			free[hit] = k < 0 || k+frame < m.Range.From || k+frame >= m.Range.To || x[k] > float32(dsp.Gain(BackDB))
 		}
 		from, to := max(m.Range.From-frame, 0), min(m.Range.To-frame, len(x))
 		frame += len(x)
@@ -97,8 +96,8 @@ func Read(d *move.Duck, bpm float64, m *meter.HitMeter, gain meter.Sound, before
 		r.Depth, r.Steepest = trace.depth, trace.slope
 	}
 	for i := range m.Hits {
-		if c := at.For(gapOf(m, i)); c != at {
-			r.Steepest = max(r.Steepest, meter.Figure(steepest(c)))
+		if c := at.For(Gap(m, i)); c != at {
+			r.Steepest = max(r.Steepest, meter.Figure(Steepest(c)))
 		}
 	}
 	r.Share = meter.Figure(100 * float64(under) / float64(m.Range.To-m.Range.From))
@@ -107,7 +106,7 @@ func Read(d *move.Duck, bpm float64, m *meter.HitMeter, gain meter.Sound, before
 			break
 		}
 		r.Of++
-		if at.Keyed() && free[i] || !at.Keyed() && back(at.For(m.GapMS(i)), m.GapMS(i)) {
+		if at.Keyed() && free[i] || !at.Keyed() && Back(at.For(m.GapMS(i)), m.GapMS(i)) {
 			r.Back++
 		} else {
 			r.Late = append(r.Late, float64(h+m.Offset)/float64(m.Rate))
@@ -144,23 +143,23 @@ func (t *trace) add(gain []float32) {
 	t.skip -= len(gain)
 }
 
-// back reports whether a hit's own duck has let go a gap (ms) later, and stays so: the next
+// Back reports whether a hit's own duck has let go a gap (ms) later, and stays so: the next
 // hit's own pre-roll is not held against it.
-func back(d *move.Duck, gap float64) bool {
-	if d.GainDB(gap) <= backDB {
+func Back(d *move.Duck, gap float64) bool {
+	if d.GainDB(gap) <= BackDB {
 		return false
 	}
 	for _, p := range d.Points {
-		if p.MS > gap && p.DB <= backDB {
+		if p.MS > gap && p.DB <= BackDB {
 			return false
 		}
 	}
 	return true
 }
 
-// steepest returns the largest change of gain in dB a ms. A segment bends one way only, so
+// Steepest returns the largest change of gain in dB a ms. A segment bends one way only, so
 // its steepest place is one of its ends.
-func steepest(d *move.Duck) float64 {
+func Steepest(d *move.Duck) float64 {
 	most := 0.0
 	for i := 1; i < len(d.Points); i++ {
 		a, b := d.Points[i-1].MS, d.Points[i].MS
@@ -171,4 +170,12 @@ func steepest(d *move.Duck) float64 {
 		}
 	}
 	return most
+}
+
+// Gap is how long after a hit its duck has, ms: +Inf where none follows.
+func Gap(m *meter.HitMeter, hit int) float64 {
+	if hit+1 == len(m.Hits) && m.Open {
+		return math.Inf(1)
+	}
+	return m.GapMS(hit)
 }

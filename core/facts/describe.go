@@ -1,4 +1,4 @@
-package intake
+package facts
 
 import (
 	"context"
@@ -295,7 +295,7 @@ func (p *Print) Likeness(q *Print) float64 {
 	}
 	xy := 0.0
 	for k := range printParts {
-		if math.Abs(xy)+math.Sqrt(p.left[k]*q.left[k]) < alike*whole {
+		if math.Abs(xy)+math.Sqrt(p.left[k]*q.left[k]) < Alike*whole {
 			return 0
 		}
 		y := q.part(k)

@@ -1,30 +1,42 @@
-package bench
+package duck
 
 import (
 	"context"
 	"fmt"
 
-	"mellowthump/core/duck"
+	"mellowthump/core/bench"
 	"mellowthump/core/figure"
-	"mellowthump/core/levels"
+	"mellowthump/core/find"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
-// Fit finds the least duck of a school over the whole song, so that it holds everywhere; where the bass leads, the kick's own
+// Findings is what is told about the song's own duck over the loop. The error is that of Pair where kick and bass cannot be
+// judged.
+func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
+	st, err := pair.On(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	target := b.Song.Targets.Clearance
+	return Judge(st, st.WorstTenth(b.Song.Leader), st.Met(b.Song.Leader, target), target, b.Song.Fitted()), nil
+}
+
+// FitOn finds the least duck of a school over the whole song, so that it holds everywhere; where the bass leads, the kick's own
 // curve. Its duck is nil where none is needed or none helps. The error is that of Pair where kick and bass cannot be judged.
-func (b *Bench) Fit(ctx context.Context, school string) (duck.Fitted, error) {
+func FitOn(ctx context.Context, b *bench.Bench, school string) (Fitted, error) {
 	n, err := b.Renderer.PairLength(b.Song)
 	if err != nil {
-		return duck.Fitted{}, err
+		return Fitted{}, err
 	}
 	w := mix.Window{To: n}
-	var f duck.Fitted
+	var f Fitted
 	if b.Song.Leader == session.BassLeads {
-		f, err = duck.FitSongLead(ctx, b.Renderer, b.Song, w, b.Line())
+		f, err = FitSongLead(ctx, b.Renderer, b.Song, w, b.Line())
 	} else {
-		f, err = duck.FitSchool(ctx, b.Renderer, b.Song, w, school)
+		f, err = FitSchool(ctx, b.Renderer, b.Song, w, school)
 	}
 	if err != nil || f.Duck == nil {
 		return f, err
@@ -39,7 +51,7 @@ func (b *Bench) Fit(ctx context.Context, school string) (duck.Fitted, error) {
 }
 
 // FitEdit is the edit that a fit comes to.
-func FitEdit(f duck.Fitted) session.SetDuck {
+func FitEdit(f Fitted) session.SetDuck {
 	if f.Duck == nil {
 		return session.SetDuck{Said: "Fit: " + f.Reason}
 	}
@@ -57,15 +69,10 @@ func fitSaid(d *move.Duck) string {
 	return fmt.Sprintf("Fit a duck of %s dB", figure.Signed(d.Depth(), 1))
 }
 
-// School is the school of the song's duck, a drawn curve where it has none.
-func School(song *session.Song) string {
+// SchoolOf is the school of the song's duck, a drawn curve where it has none.
+func SchoolOf(song *session.Song) string {
 	if d, _ := song.Duck(); d != nil {
 		return d.School
 	}
 	return move.CurveSchool
-}
-
-// Plan solves the levels over the whole song from the kick's peak.
-func (b *Bench) Plan(ctx context.Context) (*levels.Plan, error) {
-	return levels.Solve(ctx, b.Renderer, b.Song, b.Whole(), levels.Options{Anchor: levels.KickPeak})
 }

@@ -1,4 +1,4 @@
-package bench
+package landed_test
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/bench"
 	"mellowthump/core/dsp"
 	"mellowthump/core/landed"
 	"mellowthump/core/mix"
@@ -15,10 +16,13 @@ import (
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 	"mellowthump/internal/sampled"
+	"mellowthump/internal/songs"
 )
 
+const rate = 44100
+
 // recordedPair is a recorded kick over a recorded bass, sixteen seconds, on the bench.
-func recordedPair(t *testing.T) *Bench {
+func recordedPair(t *testing.T) *bench.Bench {
 	t.Helper()
 	var kick, bass []sampled.Note
 	for i := range 16 {
@@ -26,12 +30,12 @@ func recordedPair(t *testing.T) *Bench {
 		kick = append(kick, sampled.Note{At: at, End: at + 0.2, Key: 36, Velocity: 110, Channel: sampled.Drums})
 		bass = append(bass, sampled.Note{At: at, End: at + 0.9, Key: []int{29, 32, 27, 34}[i%4], Velocity: 100})
 	}
-	return withParts(t, part{"c", session.Kick, audio.Buffer{Rate: rate, Ch: [][]float32{sampled.Play(t, map[int]int{sampled.Drums: 24}, kick, 17).Mono()}}},
-		part{"b", session.Bass, audio.Buffer{Rate: rate, Ch: [][]float32{sampled.Play(t, map[int]int{0: 33}, bass, 17).Mono()}}})
+	return songs.OnBench(t, songs.Part{ID: "c", Role: session.Kick, Sound: audio.Buffer{Rate: rate, Ch: [][]float32{sampled.Play(t, map[int]int{sampled.Drums: 24}, kick, 17).Mono()}}},
+		songs.Part{ID: "b", Role: session.Bass, Sound: audio.Buffer{Rate: rate, Ch: [][]float32{sampled.Play(t, map[int]int{0: 33}, bass, 17).Mono()}}})
 }
 
 // bounced renders a stem as another program would that was set like a song, and puts the file in the library.
-func bounced(t *testing.T, b *Bench, song session.Song, id, sha string) {
+func bounced(t *testing.T, b *bench.Bench, song session.Song, id, sha string) {
 	t.Helper()
 	for i := range song.Stems {
 		song.Stems[i].Mute = song.Stems[i].ID != id
@@ -69,7 +73,7 @@ func TestLanded(t *testing.T) {
 		}
 		whole := strings.Repeat("d", 64)
 		bounced(t, b, b.Song.Clone(), "b", whole)
-		l, err := b.Landed(ctx, "b", whole)
+		l, err := landed.On(ctx, b, "b", whole)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -97,7 +101,7 @@ func TestLanded(t *testing.T) {
 		o.Moves = slices.Delete(o.Moves, 3, 4)
 		half := strings.Repeat("e", 64)
 		bounced(t, b, other, "b", half)
-		l, err = b.Landed(ctx, "b", half)
+		l, err = landed.On(ctx, b, "b", half)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -119,8 +123,8 @@ func TestLanded(t *testing.T) {
 			t.Errorf("%s: %+v %+v", school, now, now.Back)
 		}
 		// the next is compared with the same plan, and then all of it has landed
-		c := New(b.Renderer, &song, b.Facts)
-		l, err = c.Landed(ctx, "b", whole)
+		c := bench.New(b.Renderer, &song, b.Facts)
+		l, err = landed.On(ctx, c, "b", whole)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -134,7 +138,7 @@ func TestLanded(t *testing.T) {
 			t.Errorf("%s: %+v", school, now)
 		}
 		// and what came last can be looked at again
-		again, err := New(b.Renderer, &song, b.Facts).Landed(ctx, "b", whole)
+		again, err := landed.On(ctx, bench.New(b.Renderer, &song, b.Facts), "b", whole)
 		if err != nil || again.State() != landed.Yes || len(again.Items) != len(l.Items) {
 			t.Errorf("%v %+v", err, again)
 		}
@@ -156,7 +160,7 @@ func TestLandedBesideALateKick(t *testing.T) {
 	late.Stem("c").Moves = move.Chain{{ID: "late", Params: &move.Nudge{MS: 3}}}
 	lateKick := strings.Repeat("e", 64)
 	bounced(t, b, late, "c", lateKick)
-	k, err := b.Landed(t.Context(), "c", lateKick)
+	k, err := landed.On(t.Context(), b, "c", lateKick)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -164,11 +168,11 @@ func TestLandedBesideALateKick(t *testing.T) {
 	if _, err := k.Edit(song.Stem("c"), lateKick).Apply(&song); err != nil {
 		t.Fatal(err)
 	}
-	now := New(b.Renderer, &song, b.Facts)
+	now := bench.New(b.Renderer, &song, b.Facts)
 	byLate := strings.Repeat("f", 64)
 	bounced(t, now, song.Clone(), "b", byLate)
 	for what, file := range map[string]string{"by the plan": byPlan, "by the late kick": byLate} {
-		l, err := now.Landed(t.Context(), "b", file)
+		l, err := landed.On(t.Context(), now, "b", file)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -198,7 +202,7 @@ func TestLandedAndLost(t *testing.T) {
 		files[name] = strings.Repeat(string(rune('1'+len(files))), 64)
 		bounced(t, b, song, "b", files[name])
 	}
-	l, err := b.Landed(t.Context(), "b", files["whole"])
+	l, err := landed.On(t.Context(), b, "b", files["whole"])
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -217,7 +221,7 @@ func TestLandedAndLost(t *testing.T) {
 		"1 dB more":  {nil, 0, 0},
 	} {
 		now := song.Clone()
-		l, err := New(b.Renderer, &now, b.Facts).Landed(t.Context(), "b", files[name])
+		l, err := landed.On(t.Context(), bench.New(b.Renderer, &now, b.Facts), "b", files[name])
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -1,4 +1,4 @@
-package bench
+package compare_test
 
 import (
 	"context"
@@ -8,41 +8,43 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/bench"
 	"mellowthump/core/compare"
 	"mellowthump/core/demo"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
+	"mellowthump/internal/songs"
 )
 
 // onBench puts a demo song on the bench, with its finished tracks.
-func onBench(t *testing.T, d demo.Song) *Bench {
+func onBench(t *testing.T, d demo.Song) *bench.Bench {
 	t.Helper()
 	lib, song := &mix.Memory{}, d.Song
-	facts := map[string]*intake.Analysis{}
+	known := map[string]*facts.Analysis{}
 	for i, s := range d.Stems {
 		s.Audio = fmt.Sprintf("%064x", i+1)
 		lib.Put(s.Audio, s.Sound)
 		song.Stems = append(song.Stems, s.Stem)
-		a, err := intake.Analyse(context.Background(), audio.Memory{Buffer: s.Sound}, s.Name, nil)
+		a, err := facts.Analyse(context.Background(), audio.Memory{Buffer: s.Sound}, s.Name, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		facts[s.Audio] = a
+		known[s.Audio] = a
 	}
 	for i, f := range d.Finished {
 		sha := fmt.Sprintf("%064x", 1000+i)
 		lib.Put(sha, f.Sound)
 		song.References = append(song.References, session.Reference{ID: fmt.Sprintf("r%d", i+1), Name: f.Name, Audio: sha})
 	}
-	return New(mix.New(lib, 1<<30), &song, facts)
+	return bench.New(mix.New(lib, 1<<30), &song, known)
 }
 
 // Of the beat's pure bass and thump nothing is heard on the phone: no note, no hit; in a club all of it is.
 func TestDevices(t *testing.T) {
-	b := beat(t)
-	all, err := b.Devices(context.Background())
+	b := songs.Beat(t)
+	all, err := compare.DevicesOn(context.Background(), b)
 	if err != nil || len(all) != 6 {
 		t.Fatalf("%d %v", len(all), err)
 	}
@@ -63,12 +65,12 @@ func TestTidalGlass(t *testing.T) {
 	outside.Slow(t)
 	ctx := context.Background()
 	b := onBench(t, demo.TidalGlass())
-	found, err := b.Compare(ctx)
+	found, err := compare.Findings(ctx, b)
 	if err != nil || len(found) == 0 {
 		t.Fatalf("%+v %v", found, err)
 	}
 	ref := b.Song.References[0]
-	turns, err := b.Turns(ctx, ref)
+	turns, err := compare.TurnsOn(ctx, b, ref)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -82,14 +84,14 @@ func TestTidalGlass(t *testing.T) {
 		if _, err := turn.Edit.Apply(&song); err != nil {
 			t.Fatal(err)
 		}
-		again := New(b.Renderer, &song, b.Facts)
+		again := bench.New(b.Renderer, &song, b.Facts)
 		again.Loop = b.Loop
-		_, _, err := again.MixSound(ctx)
+		_, _, err := compare.MixSound(ctx, again)
 		if err != nil {
 			t.Fatal(err)
 		}
 		left := math.NaN()
-		others, err := again.Turns(ctx, ref)
+		others, err := compare.TurnsOn(ctx, again, ref)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -108,7 +110,7 @@ func TestTidalGlass(t *testing.T) {
 	if !sub {
 		t.Errorf("the sub is not told: %+v", turns)
 	}
-	own, free, err := b.Kicks(ctx, ref)
+	own, free, err := compare.KicksOn(ctx, b, ref)
 	if err != nil || own.Count < 10 || free.Count < 8 || math.Abs(float64(free.Hz)-52) > 5 {
 		t.Errorf("%+v %+v %v", own, free, err)
 	}
@@ -120,7 +122,7 @@ func TestTidalGlass(t *testing.T) {
 		t.Errorf("%d frames, %v", loop.Frames(), err)
 	}
 	b.Song.References = nil
-	if found, err := b.Compare(ctx); found != nil || err != nil {
+	if found, err := compare.Findings(ctx, b); found != nil || err != nil {
 		t.Errorf("%+v %v", found, err)
 	}
 	if !strings.Contains(ref.Name, "Harbour") {
@@ -130,7 +132,7 @@ func TestTidalGlass(t *testing.T) {
 
 // BenchmarkListening switches what the deck's loop is heard on: eight bars of the demo; 150 ms are asked for both sides.
 func BenchmarkListening(b *testing.B) {
-	r, song, w := ferryLoop()
+	r, song, w := songs.FerryLoop()
 	x, err := r.Looped(context.Background(), song, mix.SoloAll, w)
 	if err != nil {
 		b.Fatal(err)

@@ -1,23 +1,23 @@
-package bench
+package compare
 
 import (
 	"context"
 
 	"mellowthump/core/audio"
-	"mellowthump/core/body"
-	"mellowthump/core/compare"
+	"mellowthump/core/bench"
+	"mellowthump/core/device"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
 // OnDevice is what vanishes on a stand-in, with the notes of the bass that are not heard there.
 type OnDevice struct {
-	compare.Vanished
-	Notes *body.OnSpeaker
+	Vanished
+	Notes *device.OnSpeaker
 }
 
-// Devices says what of the loop vanishes on each stand-in. It takes long the first time.
-func (b *Bench) Devices(ctx context.Context) ([]OnDevice, error) {
+// DevicesOn says what of the loop vanishes on each stand-in. It takes long the first time.
+func DevicesOn(ctx context.Context, b *bench.Bench) ([]OnDevice, error) {
 	playback := b.Song.RoomRules().Playback
 	key, err := b.Renderer.Identity(b.Song, mix.SoloAll, b.Loop)
 	if err != nil {
@@ -27,11 +27,11 @@ func (b *Bench) Devices(ctx context.Context) ([]OnDevice, error) {
 	if err != nil {
 		return nil, err
 	}
-	all, err := mix.Cached(ctx, b.Renderer.Cache, mix.Key("vanished", key, playback, hits), func() ([]compare.Vanished, int, error) {
+	all, err := mix.Cached(ctx, b.Renderer.Cache, mix.Key("vanished", key, playback, hits), func() ([]Vanished, int, error) {
 		mix.Doing(ctx, "Listening to every stem on every stand-in")
-		var parts []compare.Part
-		if err := b.alone(ctx, b.Loop, func(st *session.Stem, _ string, x audio.Buffer) error {
-			parts = append(parts, compare.Part{ID: st.ID, Name: st.Name, Kick: st.Role == session.Kick, Sound: x})
+		var parts []Part
+		if err := b.Alone(ctx, b.Loop, func(st *session.Stem, _ string, x audio.Buffer) error {
+			parts = append(parts, Part{ID: st.ID, Name: st.Name, Kick: st.Role == session.Kick, Sound: x})
 			return nil
 		}); err != nil {
 			return nil, 0, err
@@ -40,7 +40,7 @@ func (b *Bench) Devices(ctx context.Context) ([]OnDevice, error) {
 		for _, h := range hits {
 			in = append(in, h-b.Loop.From)
 		}
-		v, err := compare.Vanish(ctx, parts, in, 0, b.Loop.Frames(), playback)
+		v, err := Vanish(ctx, parts, in, 0, b.Loop.Frames(), playback)
 		return v, 64 * len(v) * (1 + len(parts)), err
 	})
 	if err != nil {
@@ -49,7 +49,7 @@ func (b *Bench) Devices(ctx context.Context) ([]OnDevice, error) {
 	out := make([]OnDevice, len(all))
 	for i, v := range all {
 		out[i].Vanished = v
-		if out[i].Notes, err = body.Listen(ctx, b.Renderer, b.Song, b.Line(), b.Loop, v.Device, playback); err != nil {
+		if out[i].Notes, err = device.Listen(ctx, b.Renderer, b.Song, b.Line(), b.Loop, v.Device, playback); err != nil {
 			return nil, err
 		}
 	}

@@ -1,4 +1,4 @@
-package bench
+package body_test
 
 import (
 	"context"
@@ -8,29 +8,30 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/bench"
 	"mellowthump/core/body"
 	"mellowthump/core/demo"
-	"mellowthump/core/intake"
+	"mellowthump/core/facts"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 )
 
 // kettle is Copper Kettle on the bench with its break taken apart.
-func kettle(t *testing.T) *Bench {
+func kettle(t *testing.T) *bench.Bench {
 	t.Helper()
 	d := demo.CopperKettle()
-	lib, facts := &mix.Memory{}, map[string]*intake.Analysis{}
+	lib, known := &mix.Memory{}, map[string]*facts.Analysis{}
 	put := func(sha string, x audio.Buffer) {
 		lib.Put(sha, x)
-		a, err := intake.Analyse(context.Background(), audio.Memory{Buffer: x}, sha, nil)
+		a, err := facts.Analyse(context.Background(), audio.Memory{Buffer: x}, sha, nil)
 		if err == nil {
-			err = intake.Describe(context.Background(), audio.Memory{Buffer: x}, a)
+			err = facts.Describe(context.Background(), audio.Memory{Buffer: x}, a)
 		}
 		if err != nil {
 			t.Fatal(err)
 		}
-		facts[sha] = a
+		known[sha] = a
 	}
 	song := d.Song
 	for i, s := range d.Stems {
@@ -53,7 +54,7 @@ func kettle(t *testing.T) *Bench {
 	if err != nil || said != "Take Bounced break apart" {
 		t.Fatalf("%q, %v", said, err)
 	}
-	return New(mix.New(lib, 1<<29), &song, facts)
+	return bench.New(mix.New(lib, 1<<29), &song, known)
 }
 
 // The demo's break, taken apart, is the break until something is done to a part; lowering what lasts brings its kick's clearance up by
@@ -84,7 +85,7 @@ func TestCopperKettle(t *testing.T) {
 			}
 		}
 	}
-	a, err := b.ApartOf(ctx, "break")
+	a, err := body.ApartOn(ctx, b, "break")
 	if err != nil || a.Trouble != "" || a.Lowered == nil {
 		t.Fatalf("%+v, %v", a, err)
 	}
@@ -96,7 +97,7 @@ func TestCopperKettle(t *testing.T) {
 	if r := len(a.Now.Hits.Hits); r < 20 {
 		t.Errorf("%d hits are judged", r)
 	}
-	found, err := b.buried(ctx)
+	found, err := body.BuriedOn(ctx, b)
 	if err != nil || len(found) != 1 {
 		t.Fatalf("%v, %v", found, err)
 	}
@@ -106,11 +107,11 @@ func TestCopperKettle(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	after, err := New(b.Renderer, &done, b.Facts).ApartOf(ctx, "break")
+	after, err := body.ApartOn(ctx, bench.New(b.Renderer, &done, b.Facts), "break")
 	if err != nil || math.Abs(float64(after.Now.Clearance-l.After.Clearance)) > 0.01 || math.Abs(float64(after.Before.Clearance-l.Before.Clearance)) > 0.01 {
 		t.Errorf("said %.2f, is %.2f (%v)", float64(l.After.Clearance), float64(after.Now.Clearance), err)
 	}
-	if again, err := New(b.Renderer, &done, b.Facts).buried(ctx); err != nil || len(again) > 0 {
+	if again, err := body.BuriedOn(ctx, bench.New(b.Renderer, &done, b.Facts)); err != nil || len(again) > 0 {
 		t.Errorf("still told: %v, %v", again, err)
 	}
 }

@@ -1,4 +1,4 @@
-package bench
+package width
 
 import (
 	"context"
@@ -6,17 +6,17 @@ import (
 	"slices"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/bench"
 	"mellowthump/core/dsp"
 	"mellowthump/core/find"
 	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
-	"mellowthump/core/width"
 )
 
-// at renders a place over the loop: a stem behind its chain, as wide as it is, neither panned nor turned; a bus behind its fader; the mix.
-func (b *Bench) at(ctx context.Context, song *session.Song, at session.At) (audio.Buffer, string, error) {
+// rendered renders a place over the loop: a stem behind its chain, as wide as it is, neither panned nor turned; a bus behind its fader; the mix.
+func rendered(ctx context.Context, b *bench.Bench, song *session.Song, at session.At) (audio.Buffer, string, error) {
 	switch {
 	case at.Stem != "":
 		c := song.Clone()
@@ -30,22 +30,22 @@ func (b *Bench) at(ctx context.Context, song *session.Song, at session.At) (audi
 }
 
 // measured is what a place is between its channels, in a song.
-func (b *Bench) measured(ctx context.Context, song *session.Song, at session.At) (width.Figures, audio.Buffer, string, error) {
-	x, key, err := b.at(ctx, song, at)
+func measured(ctx context.Context, b *bench.Bench, song *session.Song, at session.At) (Figures, audio.Buffer, string, error) {
+	x, key, err := rendered(ctx, b, song, at)
 	if err != nil {
-		return width.Figures{}, x, "", err
+		return Figures{}, x, "", err
 	}
-	f, err := mix.Cached(ctx, b.Renderer.Cache, mix.Key("width", key), func() (width.Figures, int, error) {
-		f := width.Measure(x)
+	f, err := mix.Cached(ctx, b.Renderer.Cache, mix.Key("width", key), func() (Figures, int, error) {
+		f := Measure(x)
 		return f, 4096, nil
 	})
 	return f, x, key, err
 }
 
 // Between is a place between its channels, before and after what Width does there, with the lowest corner that makes it safe.
-func (b *Bench) Between(ctx context.Context, at session.At) (width.Row, error) {
+func Between(ctx context.Context, b *bench.Bench, at session.At) (Row, error) {
 	chain, name := b.Song.Chain(at)
-	out := width.Row{At: at, Name: name, LowSide: meter.None}
+	out := Row{At: at, Name: name, LowSide: meter.None}
 	if chain == nil {
 		return out, nil
 	}
@@ -55,10 +55,10 @@ func (b *Bench) Between(ctx context.Context, at session.At) (width.Row, error) {
 	var x audio.Buffer
 	var key string
 	var err error
-	if out.Before, x, key, err = b.measured(ctx, &plain, at); err != nil {
+	if out.Before, x, key, err = measured(ctx, b, &plain, at); err != nil {
 		return out, err
 	}
-	if out.Now, _, _, err = b.measured(ctx, b.Song, at); err != nil {
+	if out.Now, _, _, err = measured(ctx, b, b.Song, at); err != nil {
 		return out, err
 	}
 	target := b.Song.WidthRules().Correlation
@@ -70,19 +70,19 @@ func (b *Bench) Between(ctx context.Context, at session.At) (width.Row, error) {
 	if !out.Before.Safe(target) {
 		c, err = mix.Cached(ctx, b.Renderer.Cache, mix.Key("side corner", key, target), func() (corner, int, error) {
 			mix.Doing(ctx, "Looking for the lowest corner of "+name)
-			hz, ok := width.Corner(x, target)
+			hz, ok := Corner(x, target)
 			return corner{hz, ok}, 16, nil
 		})
 	}
 	out.Corner, out.Curable = c.hz, c.ok
 	if at.Stem != "" && !out.Now.Mono && err == nil {
-		out.LowSide, err = b.lowSide(ctx, at.Stem)
+		out.LowSide, err = lowSide(ctx, b, at.Stem)
 	}
 	return out, err
 }
 
 // lowSide is the side of a stem in 20 to 200 Hz as it reaches the mix, dBFS.
-func (b *Bench) lowSide(ctx context.Context, stem string) (meter.Figure, error) {
+func lowSide(ctx context.Context, b *bench.Bench, stem string) (meter.Figure, error) {
 	x, key, err := b.Renderer.Stem(mix.Passing(ctx), b.Song, b.Song.Stem(stem), b.Loop)
 	if err != nil || len(x.Ch) < 2 {
 		return meter.None, err
@@ -105,8 +105,8 @@ func (b *Bench) lowSide(ctx context.Context, stem string) (meter.Figure, error) 
 	})
 }
 
-// WidthPlaces are the places that Width looks at: the mix, the buses, the stems that sound.
-func WidthPlaces(song *session.Song) []session.At {
+// Places are the places that Width looks at: the mix, the buses, the stems that sound.
+func Places(song *session.Song) []session.At {
 	out := []session.At{{}}
 	for _, bus := range song.Buses {
 		out = append(out, session.At{Bus: bus.ID})
@@ -119,16 +119,16 @@ func WidthPlaces(song *session.Song) []session.At {
 	return out
 }
 
-// Widths are all places between their channels, in that order.
-func (b *Bench) Widths(ctx context.Context) ([]width.Row, error) {
+// RowsOn are all places between their channels, in that order.
+func RowsOn(ctx context.Context, b *bench.Bench) ([]Row, error) {
 	mix.Doing(ctx, "Listening between the channels")
-	places := WidthPlaces(b.Song)
-	out := make([]width.Row, len(places))
+	places := Places(b.Song)
+	out := make([]Row, len(places))
 	g, ctx := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, at := range places {
 		g.Go(func() (err error) {
-			out[i], err = b.Between(ctx, at)
+			out[i], err = Between(ctx, b, at)
 			return err
 		})
 	}
@@ -136,8 +136,8 @@ func (b *Bench) Widths(ctx context.Context) ([]width.Row, error) {
 }
 
 // Width is what is told about what stands between the channels: stems first, what they do not explain after them.
-func (b *Bench) Width(ctx context.Context) ([]find.Finding, error) {
-	rows, err := b.Widths(ctx)
+func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
+	rows, err := RowsOn(ctx, b)
 	if err != nil {
 		return nil, err
 	}
@@ -146,10 +146,10 @@ func (b *Bench) Width(ctx context.Context) ([]find.Finding, error) {
 	var out []find.Finding
 	blamed := false
 	for _, r := range rows {
-		if f, ok := width.Apart(b.Song, r); ok && r.At.Stem != "" {
+		if f, ok := Apart(b.Song, r); ok && r.At.Stem != "" {
 			out = append(out, f)
 		}
-		if f, ok := width.Unsafe(b.Song, r, target); ok && (r.At.Stem != "" || !blamed) {
+		if f, ok := Unsafe(b.Song, r, target); ok && (r.At.Stem != "" || !blamed) {
 			out, blamed = append(out, f), true
 		}
 	}
@@ -157,8 +157,8 @@ func (b *Bench) Width(ctx context.Context) ([]find.Finding, error) {
 }
 
 // AllSafe cuts the side of every stem that does not stand mono, each at its own corner; nil where all do.
-func (b *Bench) AllSafe(ctx context.Context) (session.Edit, int, error) {
-	rows, err := b.Widths(ctx)
+func AllSafe(ctx context.Context, b *bench.Bench) (session.Edit, int, error) {
+	rows, err := RowsOn(ctx, b)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -175,14 +175,14 @@ func (b *Bench) AllSafe(ctx context.Context) (session.Edit, int, error) {
 }
 
 // PanPair is two stems together, as they are and panned against each other; nil where they are not two.
-func (b *Bench) PanPair(ctx context.Context, left, right string, pan float64) (*width.Row, error) {
+func PanPair(ctx context.Context, b *bench.Bench, left, right string, pan float64) (*Row, error) {
 	l, r := b.Song.Stem(left), b.Song.Stem(right)
 	if l == nil || r == nil || left == right {
 		return nil, nil
 	}
-	out := &width.Row{Name: l.Name + " and " + r.Name}
+	out := &Row{Name: l.Name + " and " + r.Name}
 	for _, to := range []struct {
-		f     *width.Figures
+		f     *Figures
 		apply bool
 	}{{&out.Before, false}, {&out.Now, true}} {
 		c := b.Song.Clone()
@@ -207,7 +207,7 @@ func (b *Bench) PanPair(ctx context.Context, left, right string, pan float64) (*
 				}
 			}
 		}
-		*to.f = width.Measure(sum)
+		*to.f = Measure(sum)
 	}
 	return out, nil
 }

@@ -1,4 +1,4 @@
-package bench
+package compare
 
 import (
 	"context"
@@ -7,7 +7,7 @@ import (
 	"math"
 
 	"mellowthump/core/audio"
-	"mellowthump/core/compare"
+	"mellowthump/core/bench"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/meter"
@@ -15,51 +15,29 @@ import (
 	"mellowthump/core/session"
 )
 
-// alone renders every stem that sounds by itself as it comes out of the master.
-func (b *Bench) alone(ctx context.Context, w mix.Window, each func(st *session.Stem, key string, x audio.Buffer) error) error {
-	for i := range b.Song.Stems {
-		st := &b.Song.Stems[i]
-		if st.Mute {
-			continue
-		}
-		song := b.Song.Clone()
-		for k := range song.Stems {
-			song.Stems[k].Mute = k != i
-		}
-		x, key, err := b.Renderer.Solo(mix.Passing(ctx), &song, mix.SoloAll, w)
-		if err != nil {
-			return err
-		}
-		if err := each(st, key, x); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // Turned is a stem that carries a band in which the song differs from a finished track, with what turning it does.
 type Turned struct {
-	compare.Turn
+	Turn
 	Stem *session.Stem // nil: no stem alone carries it
 	Edit session.Edit  // nil: likewise, or all its steps are locked
 	Left meter.Figure  // dB that the band is off after, as rendered
 	All  [2]float64    // mean deviation before and after, dB
 }
 
-// Turns says who is to be turned, and by how much, for the song to come nearer to a finished track. The error is
+// TurnsOn says who is to be turned, and by how much, for the song to come nearer to a finished track. The error is
 // compare.ErrSilent where one of them is silent.
-func (b *Bench) Turns(ctx context.Context, ref session.Reference) ([]Turned, error) {
-	_, now, err := b.MixSound(ctx)
+func TurnsOn(ctx context.Context, b *bench.Bench, ref session.Reference) ([]Turned, error) {
+	_, now, err := MixSound(ctx, b)
 	if err != nil {
 		return nil, err
 	}
-	other, err := b.ReferenceSound(ctx, ref)
+	other, err := ReferenceSound(ctx, b, ref)
 	if err != nil {
 		return nil, err
 	}
 	var stems []*session.Stem
 	var bands [][]meter.Figure
-	if err := b.alone(ctx, b.Loop, func(st *session.Stem, key string, x audio.Buffer) error {
+	if err := b.Alone(ctx, b.Loop, func(st *session.Stem, key string, x audio.Buffer) error {
 		s, err := mix.Cached(ctx, b.Renderer.Cache, mix.Key("stem spectrum", key), func() (meter.Spectrum, int, error) {
 			s, err := meter.MeasureSpectrum(audio.Memory{Buffer: x})
 			return s, 1024, err
@@ -69,7 +47,7 @@ func (b *Bench) Turns(ctx context.Context, ref session.Reference) ([]Turned, err
 	}); err != nil {
 		return nil, err
 	}
-	was := compare.Against(now, other)
+	was := Against(now, other)
 	var out []Turned
 	for _, t := range was.Turns(bands, b.Song.CompareRules().Tolerance) {
 		v := Turned{Turn: t, Left: meter.None}
@@ -87,11 +65,11 @@ func (b *Bench) Turns(ctx context.Context, ref session.Reference) ([]Turned, err
 			if _, err := v.Edit.Apply(&song); err != nil {
 				v.Edit = nil
 			} else {
-				after, err := b.soundOf(ctx, &song)
+				after, err := soundOf(ctx, b, &song)
 				if err != nil {
 					return nil, err
 				}
-				is := compare.Against(after, other)
+				is := Against(after, other)
 				for _, s := range is.Smoothed() {
 					if s.Hz == t.Hz {
 						v.Left = s.Off
@@ -109,13 +87,13 @@ func (b *Bench) Turns(ctx context.Context, ref session.Reference) ([]Turned, err
 }
 
 // Compare is what is told about the song against the finished track that it is judged by: the first. Without one there is nothing to tell.
-func (b *Bench) Compare(ctx context.Context) ([]find.Finding, error) {
+func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 	if len(b.Song.References) == 0 {
 		return nil, nil
 	}
 	ref := b.Song.References[0]
-	all, err := b.Turns(ctx, ref)
-	if errors.Is(err, compare.ErrSilent) {
+	all, err := TurnsOn(ctx, b, ref)
+	if errors.Is(err, ErrSilent) {
 		return nil, nil
 	}
 	var out []find.Finding
@@ -125,7 +103,7 @@ func (b *Bench) Compare(ctx context.Context) ([]find.Finding, error) {
 			more, turn = "less", "up"
 		}
 		f := find.Finding{ID: find.ID("off", ref.ID, fmt.Sprintf("%.0f", t.Hz)), Hear: "all",
-			What: fmt.Sprintf("%s dB %s about %s than %s", figure.Short(math.Abs(t.Off)), more, compare.SaidHz(t.Hz), ref.Name)}
+			What: fmt.Sprintf("%s dB %s about %s than %s", figure.Short(math.Abs(t.Off)), more, SaidHz(t.Hz), ref.Name)}
 		if t.Edit == nil {
 			f.Why, f.Do = "No stem alone carries it, or what would turn it is locked.", "A bell on a bus or on the master is what is left."
 			if t.Stem != nil {

@@ -1,4 +1,4 @@
-package bench
+package pair
 
 import (
 	"fmt"
@@ -6,12 +6,15 @@ import (
 	"sort"
 	"strings"
 
-	"mellowthump/core/duck"
-	"mellowthump/core/intake"
+	"mellowthump/core/bench"
+	"mellowthump/core/facts"
 	"mellowthump/core/meter"
-	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 )
+
+// EarlyHandover is the handover that is aimed at where the bass leads, ms: own choice, a little
+// after the kick's click.
+const EarlyHandover = 50.0
 
 // Proposal is a value that the files suggest for the song.
 type Proposal struct{ What, Why, Field, Value string }
@@ -25,14 +28,14 @@ const (
 
 // Proposals suggests tempo, grid, leader and key where the files tell and the song says otherwise. st is how kick and
 // bass were judged, nil where they could not be.
-func (b *Bench) Proposals(st *duck.State) []Proposal {
+func Proposals(b *bench.Bench, st *State) []Proposal {
 	song := b.Song
-	out := b.tempo()
-	if st != nil && song.Leader == session.KickLeads && st.Before.HandoverMedian.Valid() && st.Before.HandoverMedian < pocket.EarlyHandover && st.Before.ClearanceMedian < 0 {
+	out := tempo(b)
+	if st != nil && song.Leader == session.KickLeads && st.Before.HandoverMedian.Valid() && st.Before.HandoverMedian < EarlyHandover && st.Before.ClearanceMedian < 0 {
 		out = append(out, Proposal{"bass leads", fmt.Sprintf("The bass takes over %.0f ms after the hit and sits over the kick in the median.", float64(st.Before.HandoverMedian)), "leader", "bass"})
 	}
 	if basses := song.ByRole(session.Bass); len(basses) > 0 && song.Key == "" && b.Facts[basses[0].Audio] != nil {
-		if root, share := intake.LineRoot(intake.Line(b.Facts[basses[0].Audio], basses[0].MIDI)); root != "" && share > rootShare {
+		if root, share := facts.LineRoot(facts.Line(b.Facts[basses[0].Audio], basses[0].MIDI)); root != "" && share > rootShare {
 			out = append(out, Proposal{"root " + root, fmt.Sprintf("%s stands on %s for %.0f %% of its time.", basses[0].Name, root, 100*share), "key", root})
 		}
 	}
@@ -40,7 +43,7 @@ func (b *Bench) Proposals(st *duck.State) []Proposal {
 }
 
 // tempo suggests the tempo of the hits, or where the song's own has its first bar.
-func (b *Bench) tempo() []Proposal {
+func tempo(b *bench.Bench) []Proposal {
 	song := b.Song
 	var hits []float64
 	trigger := song.TriggerStem()

@@ -1,0 +1,88 @@
+package intake
+
+import (
+	"fmt"
+	"slices"
+
+	"mellowthump/core/bench"
+	"mellowthump/core/facts"
+	"mellowthump/core/find"
+	"mellowthump/core/move"
+	"mellowthump/core/session"
+)
+
+// FindingsOn is what is told about the files: by stem, its own findings.
+func FindingsOn(b *bench.Bench) []find.Finding {
+	var out []find.Finding
+	twins := twins(b)
+	for i := range b.Song.Stems {
+		out = append(out, ofStem(b, &b.Song.Stems[i], twins)...)
+	}
+	return out
+}
+
+// OfStem picks the findings about one stem's file.
+func OfStem(all []find.Finding, stem string) []find.Finding {
+	return slices.DeleteFunc(slices.Clone(all), func(f find.Finding) bool { return f.Hear != "stem:"+stem })
+}
+
+func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []find.Finding {
+	a := b.Facts[st.Audio]
+	if a == nil {
+		return nil
+	}
+	out := Findings(st.Role, a)
+	if slices.ContainsFunc(st.Moves, func(m move.Move) bool { _, tune := m.Params.(*move.Tune); return tune && !m.Off }) { // it is tuned here; Pocket tells how it stands then
+		out = slices.DeleteFunc(out, func(f find.Finding) bool { return f.ID == "off-tune" })
+	}
+	if a.Damage != "" {
+		out = append([]find.Finding{{ID: "file-damaged", What: "Its audio file is " + a.Damage + ": it plays as silence", Why: "The figures are those it had. Bring the same file again and it is mended; or replace it by another, or remove it."}}, out...)
+	}
+	if t := twins[st.ID]; t != nil {
+		out = append(out, *t)
+	}
+	if g := a.Guess(st.Name); g.Doubt != "" && g.Role == st.Role {
+		out = append(out, find.Finding{ID: "doubtful-role", What: g.Doubt, Why: "Its name says " + string(g.Role) + ". Choose the role that is right."})
+	}
+	if rate := b.Song.Rate; a.Rate != rate && rate > 0 {
+		out = append(out, find.Finding{ID: "other-rate", What: fmt.Sprintf("%g kHz among stems at %g kHz", float64(a.Rate)/1000, float64(rate)/1000), Why: "It is resampled; a bounce at the song's rate is the safer way."})
+	}
+	var all []*facts.Analysis
+	for _, o := range b.Song.Stems {
+		all = append(all, b.Facts[o.Audio])
+	}
+	short := Short(a, all)
+	out = append(out, short...)
+	if k := b.Song.TriggerStem(); k != nil && st.Role == session.Bass && len(short) == 0 && b.Facts[k.Audio] != nil {
+		out = append(out, Against(a, b.Facts[k.Audio])...)
+	}
+	for i := range out {
+		out[i].ID, out[i].Stage, out[i].Hear = find.ID(out[i].ID, st.ID), "intake", "stem:"+st.ID
+	}
+	return out
+}
+
+// twins names what stems have twins of, by id. Each pair is compared once.
+func twins(b *bench.Bench) map[string]*find.Finding {
+	out := map[string]*find.Finding{}
+	prints := map[string]*facts.Print{}
+	of := func(sha string) *facts.Print {
+		if prints[sha] == nil {
+			prints[sha] = facts.NewPrint(b.Facts[sha])
+		}
+		return prints[sha]
+	}
+	for i := range b.Song.Stems {
+		st := &b.Song.Stems[i]
+		for j := range i {
+			o := &b.Song.Stems[j]
+			if o.Audio == st.Audio && o.Split() && st.Split() || b.Facts[o.Audio] == nil || b.Facts[st.Audio] == nil {
+				continue // head and tail of one file are no twins
+			}
+			if out[st.ID] = Twin(o.Name, of(st.Audio).Likeness(of(o.Audio))); out[st.ID] != nil {
+				break
+			}
+		}
+	}
+	return out
+}

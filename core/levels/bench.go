@@ -1,0 +1,45 @@
+package levels
+
+import (
+	"context"
+
+	"mellowthump/core/bench"
+	"mellowthump/core/find"
+	"mellowthump/core/mix"
+)
+
+// Levels is what is told about the levels over a window.
+func Findings(ctx context.Context, b *bench.Bench, w mix.Window) ([]find.Finding, error) {
+	if len(b.Song.Stems) == 0 {
+		return nil, nil
+	}
+	l, err := LedgerOn(ctx, b, w)
+	if err != nil {
+		return nil, err
+	}
+	return Judge(l, Sounds(b), func(frame int) string {
+		return b.Song.Position(float64(frame) / float64(b.Song.Rate))
+	}), nil
+}
+
+// LedgerOn measures the levels over a window.
+func LedgerOn(ctx context.Context, b *bench.Bench, w mix.Window) (*Ledger, error) {
+	type key struct{ mix.Window }
+	return bench.Keep(ctx, b, key{w}, func() (*Ledger, error) { return Measure(ctx, b.Renderer, b.Song, w) })
+}
+
+// Sounds is what the files sound like, as far as it bears on levels.
+func Sounds(b *bench.Bench) map[string]Sound {
+	out := map[string]Sound{}
+	for sha, a := range b.Facts {
+		if a.Portrait != nil {
+			out[sha] = Sound{Spectrum: a.Portrait.Spectrum, Sustain: a.Portrait.Sustain}
+		}
+	}
+	return out
+}
+
+// PlanOn solves the levels over the whole song from the kick's peak.
+func PlanOn(ctx context.Context, b *bench.Bench) (*Plan, error) {
+	return Solve(ctx, b.Renderer, b.Song, b.Whole(), Options{Anchor: KickPeak})
+}

@@ -1,0 +1,128 @@
+package pocket
+
+import (
+	"context"
+	"slices"
+
+	"mellowthump/core/bench"
+	"mellowthump/core/facts"
+	"mellowthump/core/find"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/pair"
+	"mellowthump/core/session"
+)
+
+// Findings is what is told about the agreement of kick and bass over the loop, as it sounds now. The error is that of Pair
+// where they cannot be judged.
+func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
+	st, err := pair.On(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	a, err := AgreementOn(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	song, target := b.Song, b.Song.Targets.Clearance
+	kick, bass := b.KickName(), b.BassName()
+	judged := Judge(st.After, target, kick, bass, linePitch(b, a))
+	if song.Leader == session.BassLeads { // the kick's own clearance is not what is asked then
+		judged = slices.DeleteFunc(judged, func(f find.Finding) bool { return f.Other == "duck" })
+		judged = append(JudgeLead(st.Lead, target, kick, bass), judged...)
+	}
+	judged = append(judged, OffNote(st.Pair.Meter.HomeHz, a.Notes, len(st.After.Hits), kick, bass)...)
+	judged = append(judged, Agree(a.Nudge, a.Layers, bass)...)
+	judged = append(judged, Steady(a.Spread, a.Steps, bass)...)
+	for i := range judged {
+		f := &judged[i]
+		f.Stage = "pocket"
+		switch f.ID { // what the whole song is needed for
+		case "bass-off-tune":
+			f.Fix = DetuneOn(b)
+		case "nudge":
+			f.Fix = a.Nudge.Advice(song, f.What, bass)
+		}
+	}
+	return judged, nil
+}
+
+// DetuneOn is the fix of a bass that is out of tune: each by the error of its commonest note.
+func DetuneOn(b *bench.Bench) []session.Edit {
+	var out []session.Edit
+	for _, st := range b.Song.ByRole(session.Bass) {
+		if e, err := DetuneEdit(st, facts.Line(b.Facts[st.Audio], st.MIDI), nil, false); err == nil {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// linePitch is the pitch of the bass's commonest note in the loop, or of the whole of it; nil where it is not known.
+func linePitch(b *bench.Bench, a *Agreement) *meter.Pitch {
+	basses := b.Song.ByRole(session.Bass)
+	if len(basses) == 0 {
+		return nil
+	}
+	f := b.Facts[basses[0].Audio].Fundamental
+	if len(a.Notes) == 0 || f == nil {
+		if len(a.Notes) == 0 {
+			return f
+		}
+		return nil
+	}
+	note, _ := meter.Note(a.Notes[0].Hz)
+	return &meter.Pitch{Hz: a.Notes[0].Hz, Note: note, Cents: a.Notes[0].Cents, Confidence: f.Confidence}
+}
+
+// Agreement is what is found about pitch and phase of kick and bass in the loop.
+type Agreement struct {
+	Line   []meter.BassNote // of the bass as it is tuned, in the song
+	Notes  []NoteUse
+	Nudge  *Nudge
+	Layers []Layer
+	Spread meter.Figure // of the notes' levels, dB
+	Steps  int
+}
+
+// AgreementOn works it out; the error is that of Pair where kick and bass cannot be judged.
+func AgreementOn(ctx context.Context, b *bench.Bench) (*Agreement, error) {
+	type key struct{}
+	return bench.Keep(ctx, b, key{}, func() (*Agreement, error) {
+		st, err := pair.On(ctx, b)
+		if err != nil {
+			return nil, err
+		}
+		return agreement(ctx, b, st)
+	})
+}
+
+func agreement(ctx context.Context, b *bench.Bench, st *pair.State) (*Agreement, error) {
+	a := &Agreement{Spread: meter.None, Line: b.Line()}
+	rate := float64(b.Song.Rate)
+	a.Notes = Notes(a.Line, st.After.Hits, float64(b.Loop.From)/rate, float64(b.Loop.To)/rate)
+	var err error
+	a.Nudge, err = mix.Cached(ctx, b.Renderer.Cache, mix.Key("nudge", st.Without.Key()), func() (*Nudge, int, error) {
+		n, err := FindNudge(st.Without.Meter, st.Without.Bass)
+		return n, 8192, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	pad := int(0.5 * rate)
+	if a.Layers, err = Layers(ctx, b.Renderer, b.Song, mix.Window{From: b.Loop.From, To: b.Loop.To + pad}); err != nil {
+		return nil, err
+	}
+	a.Spread, a.Steps = LevelSteps(a.Line, st.Without.Bass20(ctx, b.Renderer), float64(st.Without.Meter.Offset)/rate)
+	return a, nil
+}
+
+// CommonNote is the note that the bass plays most of the time in the loop, as a pitch that is sure; nil where none is
+// known.
+func (a *Agreement) CommonNote() *meter.Pitch {
+	if a == nil || len(a.Notes) == 0 {
+		return nil
+	}
+	n := a.Notes[0]
+	return &meter.Pitch{Hz: n.Hz, Note: n.Note, Cents: n.Cents, Confidence: 1}
+}
