@@ -27,10 +27,12 @@ func TestAPanicIsASentence(t *testing.T) {
 		return nil
 	}
 	room, width := stageOf("room"), stageOf("width")
-	room.Findings = func(context.Context, *corebench.Bench, mix.Window) ([]find.Finding, error) {
+	broken := *room.Stage
+	broken.Judge = func(context.Context, *corebench.Bench, mix.Window) ([]find.Finding, error) {
 		panic("a stage that is broken")
 	}
-	room.Later = false
+	broken.Later = false
+	room.Stage = &broken
 	width.Sheet = func(*gin.Context, *shell.View) (any, error) {
 		var g group.Group
 		g.Go(func() error { panic("broken beside the handler") })

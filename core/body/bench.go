@@ -191,5 +191,5 @@ func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 			out = append(out, f)
 		}
 	}
-	return find.At("body", append(out, BoostedBefore(b.Song)...)), nil
+	return append(out, BoostedBefore(b.Song)...), nil
 }

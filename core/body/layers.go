@@ -248,7 +248,7 @@ func Cancelling(song *session.Song, s *Stack) (f find.Finding, ok bool) {
 		hear = Kick
 	}
 	return find.Finding{
-		Own: []find.Measure{{Figure: "layersum", By: string(s.Role), In: find.AtLeast(0)}}, Taste: "the layers sound otherwise apart",
+		Own: []find.Measure{{Figure: "stacksum", By: string(s.Role), In: find.AtLeast(0)}}, Taste: "the layers sound otherwise apart",
 		ID: find.ID("layers", string(s.Role)), What: fmt.Sprintf("The layers of the %s lose %s dB under 150 Hz together", s.Role, figure.Short(-float64(s.Sum))), Hear: hear,
 		Why: s.Says(), Fix: []session.Edit{s.Edit()}, Apply: "Hand over", Do: fmt.Sprintf("Let the layers hand over at %s Hz", figure.Short(s.Corner)), Values: fmt.Sprintf("low source low-pass, others high-pass at %s Hz, 24 dB per octave", figure.Short(s.Corner)),
 	}, true

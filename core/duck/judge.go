@@ -35,7 +35,7 @@ func Judge(st *pair.State, asked meter.Figure, met bool, target float64, fitted 
 		}
 	}
 	for i := range out {
-		out[i].Stage, out[i].Hear = "duck", "both"
+		out[i].Hear, out[i].Group = "both", find.Fit
 	}
 	return out
 }

@@ -1,5 +1,7 @@
 package figure
 
+import "fmt"
+
 // Figure is one number that the program shows.
 type Figure struct {
 	Key        string // in code and templates
@@ -57,6 +59,7 @@ var All = []Figure{
 	{"steadymean", "mean of the gains", "dB", 1, "Own gains: the mean of their sizes. A compressor: the mean that it takes of the hits' weights."},
 	{"layerband", "level of a layer in a band", "dBFS", 1, "RMS of the layer in the band (Butterworth, 2nd order to each side) over the first 200 ms of the hits of the judged stretch, behind its chain."},
 	{"layersum", "phase sum of layers", "dB", 1, "Energy of the low source and the other layers together over the sum of their energies, in the band, over the first 200 ms of the hits: 0 dB where they are unrelated, 3 of two alike, under 0 where they cancel."},
+	{"stacksum", "phase sum of layers", "dB", 1, "Energy of all layers of a role together over the sum of their energies, in the band, over the first 200 ms of the hits: 0 dB where they are unrelated, 3 of two alike, under 0 where they cancel."},
 	{"tilt", "tilt", "dB per octave", 1, "Slope of the least-squares line through the third-octave levels over the octaves, 50 Hz to 10 kHz."},
 	{"deviation", "what a song differs by", "dB", 1, "Mean size of the differences by third-octave between the song over the judged stretch and what is compared of the finished track, both at one loudness (BS.1770), 25 Hz to 16 kHz."},
 	{"aboutloudness", "level of a band about the loudness", "dB", 1, "Power of the third-octaves of the band, dBFS, less the loudness of the whole sound, LUFS (BS.1770): of two sounds that are equally loud, how they differ there."},
@@ -102,4 +105,12 @@ func Of(key string) Figure {
 		}
 	}
 	panic("figure: no figure is called " + key)
+}
+
+// Count says how many, "1 trim" or "2 trims".
+func Count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }

@@ -26,7 +26,7 @@ func AtMost(hi float64) Bracket { return Bracket{math.Inf(-1), hi} }
 
 // Measure is a figure that a finding is for: by it a fix is judged, before and after.
 type Measure struct {
-	Figure string  // its key, see core/figure; how it is taken stands in core/runsheet
+	Figure string  // its key, see core/figure; how it is taken, its stage says
 	Of     string  // whose it is, a stem, a part, a place; empty: the song's
 	By     string  // the other one, where it is of two
 	Hz     float64 // where it stands, for what stands at a frequency
@@ -45,8 +45,10 @@ type Group string
 
 // The groups.
 const (
-	Tuning Group = "tuning" // pitches: one detune
+	Tuning Group = "tune"   // pitches: one detune
 	Turned Group = "turned" // what is upside down in its file: before the levels are set of what is left of it
 	Plan   Group = "plan"   // levels: the plan of all trims
-	Cuts   Group = "cuts"   // what goes unheard: all cuts
+	Cuts   Group = "cut"    // what goes unheard: all cuts
+	Fit    Group = "fit"    // a clearance that is asked and not there: one duck
+	Even   Group = "even"   // notes that step in level
 )

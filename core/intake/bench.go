@@ -57,7 +57,7 @@ func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []
 		out = append(out, Against(a, b.Facts[k.Audio])...)
 	}
 	for i := range out {
-		out[i].ID, out[i].Stage, out[i].Hear = find.ID(out[i].ID, st.ID), "intake", "stem:"+st.ID
+		out[i].ID, out[i].Hear = find.ID(out[i].ID, st.ID), "stem:"+st.ID
 	}
 	return out
 }

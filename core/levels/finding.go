@@ -36,7 +36,7 @@ func Judge(l *Ledger, sounds map[string]Sound, position func(frame int) string) 
 	out = append(out, l.trims()...)
 	out = append(out, l.unheard(sounds)...)
 	for i := range out {
-		out[i].Stage, out[i].Apply = "levels", "Apply: "+out[i].Do
+		out[i].Apply = "Apply: " + out[i].Do
 		if out[i].Group == find.Plan {
 			out[i].Own = []find.Measure{Furthest}
 		}

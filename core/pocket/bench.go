@@ -11,6 +11,7 @@ import (
 	"mellowthump/core/mix"
 	"mellowthump/core/pair"
 	"mellowthump/core/session"
+	"mellowthump/core/stage"
 )
 
 // Findings is what is told about the agreement of kick and bass over the loop, as it sounds now. The error is that of Pair
@@ -28,7 +29,7 @@ func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 	kick, bass := b.KickName(), b.BassName()
 	judged := Judge(st.After, target, kick, bass, linePitch(b, a))
 	if song.Leader == session.BassLeads { // the kick's own clearance is not what is asked then
-		judged = slices.DeleteFunc(judged, func(f find.Finding) bool { return f.Other == "duck" })
+		judged = slices.DeleteFunc(judged, func(f find.Finding) bool { return f.Other == stage.Duck })
 		judged = append(JudgeLead(st.Lead, target, kick, bass), judged...)
 	}
 	judged = append(judged, OffNote(st.Pair.Meter.HomeHz, a.Notes, len(st.After.Hits), kick, bass)...)
@@ -36,7 +37,6 @@ func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 	judged = append(judged, Steady(a.Spread, a.Steps, bass)...)
 	for i := range judged {
 		f := &judged[i]
-		f.Stage = "pocket"
 		switch f.ID { // what the whole song is needed for
 		case "bass-off-tune":
 			f.Fix = DetuneOn(b)

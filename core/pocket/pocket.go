@@ -11,6 +11,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/pair"
 	"mellowthump/core/session"
+	"mellowthump/core/stage"
 )
 
 const (
@@ -60,7 +61,7 @@ func Judge(f meter.HitFigures, target float64, kick, bass string, line *meter.Pi
 			Why:   "A kick that does not clear the bass in its own octave is heard as click without weight.",
 			Hear:  "both",
 			Do:    "Duck the bass as little as it takes.",
-			Other: "duck",
+			Other: stage.Duck, Group: find.Fit,
 		})
 	}
 	if f.PhaseSumMedian.Valid() && f.PhaseSumMedian < cancels {
@@ -173,7 +174,7 @@ func Steady(spread meter.Figure, notes int, bass string) []find.Finding {
 	return []find.Finding{{
 		ID: "level-steps", What: fmt.Sprintf("%s’s notes step in level by %s dB", upper(bass), figure.Short(float64(spread))),
 		Why:  fmt.Sprintf("10th to 90th percentile of %d notes, 20 to 150 Hz. No duck fits loud and soft notes alike.", notes),
-		Hear: "bass", Do: "Body will even them; until then, even them by clip gain.", Other: "body",
+		Hear: "bass", Do: "Body will even them; until then, even them by clip gain.", Other: stage.Body, Group: find.Even,
 	}}
 }
 
@@ -200,14 +201,14 @@ func JudgeLead(b meter.BassLead, target float64, kick, bass string) []find.Findi
 		out = append(out, find.Finding{
 			ID: "bass-under", What: fmt.Sprintf("%d of %d hits under %g dB for the bass", under, judged, target),
 			Why:  "Where the bass leads, a kick that rings on in its octave blurs the note.",
-			Hear: "both", Other: "duck", Do: "Fade the kick's tail, or dip the kick at the bass's fundamental; both stand below. Or let the kick make room on Duck.",
+			Hear: "both", Other: stage.Duck, Group: find.Fit, Do: "Fade the kick's tail, or dip the kick at the bass's fundamental; both stand below. Or let the kick make room on Duck.",
 		})
 	}
 	if left := len(b.Clearance) - judged; left > allowed(len(b.Clearance)) {
 		out = append(out, find.Finding{
 			ID: "unjudged", What: fmt.Sprintf("%d of %d hits left unjudged", left, len(b.Clearance)),
 			Why:  fmt.Sprintf("No note of %s is known under them: it rests there, or its pitch cannot be read.", lower(bass)),
-			Hear: "both", Other: "intake", Do: "Drop the MIDI of the bass line on its row on Intake; its notes are taken then.",
+			Hear: "both", Other: stage.Intake, Do: "Drop the MIDI of the bass line on its row on Intake; its notes are taken then.",
 		})
 	}
 	if b.Handover.Valid() && float64(b.Handover) > pair.EarlyHandover {

@@ -55,7 +55,7 @@ func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 			out = append(out, f)
 		}
 	}
-	return find.At("room", append(out, crowd.Told(b.Song)...)), nil
+	return append(out, crowd.Told(b.Song)...), nil
 }
 
 // CrowdOn is every stem in the loop as it is heard: who covers whom. It takes long the first time.

@@ -15,22 +15,27 @@ import (
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
+	"mellowthump/core/stage"
+	"mellowthump/core/stages"
 	"mellowthump/internal/outside"
 )
 
 // counting puts a judge in the place of each stage's, and ends the test where it is asked more than so often.
 func counting(t *testing.T, most int, judge func(stage string, ctx context.Context, b *bench.Bench) ([]find.Finding, error)) (asked func() int) {
 	t.Helper()
-	was := slices.Clone(stages)
-	t.Cleanup(func() { copy(stages, was) })
+	was := stages.All
+	t.Cleanup(func() { stages.All = was })
+	stages.All = slices.Clone(was)
 	var n atomic.Int64
 	for i, s := range was {
-		stages[i].judge = func(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
+		counted := *s
+		counted.Judge = func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
 			if n := n.Add(1); n > int64(most) {
 				return nil, fmt.Errorf("judged %d times", n)
 			}
-			return judge(s.key, ctx, b)
+			return judge(s.Key, ctx, b)
 		}
+		stages.All[i] = &counted
 	}
 	return func() int { return int(n.Load()) }
 }
@@ -44,7 +49,7 @@ func small(seed uint64) beat {
 
 // mostJudged is how often stages may be judged for one sheet: each once, three of them three times more; Pocket's layers
 // with Intake; Levels once more at the end; two ahead for each row that is kept.
-var mostJudged = len(stages) + 3*mostAnew + 2 + 2*8
+var mostJudged = len(stages.All) + 3*mostAnew + 2 + 2*8
 
 // Whatever the stages find, anew each time, the sheet ends.
 func TestEndsWhateverIsFound(t *testing.T) {
@@ -73,7 +78,7 @@ func TestEndsWhateverIsFound(t *testing.T) {
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
-		if asked() < len(stages) || len(sheet.Rows) == 0 {
+		if asked() < len(stages.All) || len(sheet.Rows) == 0 {
 			t.Errorf("seed %d: judged %d times, %d rows", seed, asked(), len(sheet.Rows))
 		}
 	}
@@ -101,7 +106,7 @@ func TestEndsWhereARowStays(t *testing.T) {
 // judgements as it may take. One of each here, more where MELLOWTHUMP_SEEDS asks for them (make long).
 func TestEnds(t *testing.T) {
 	outside.Slow(t)
-	real := slices.Clone(stages)
+	real := slices.Clone(stages.All)
 	seeds, _ := strconv.ParseUint(os.Getenv("MELLOWTHUMP_SEEDS"), 10, 32)
 	for seed := range max(4, seeds) {
 		rng := rand.New(rand.NewPCG(seed, 29))
@@ -136,8 +141,8 @@ func TestEnds(t *testing.T) {
 		}
 		r, song, facts := brought(t, d)
 		asked := counting(t, mostJudged, func(of string, ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
-			i := slices.IndexFunc(real, func(s stage) bool { return s.key == of })
-			return real[i].judge(ctx, b)
+			i := slices.IndexFunc(real, func(s *stage.Stage) bool { return s.Key == of })
+			return real[i].Judge(ctx, b, b.Whole())
 		})
 		if _, err := Make(mix.Follow(t.Context(), &mix.Work{}), r, song, facts, Choice{}, nil); err != nil {
 			t.Errorf("seed %d, judged %d times: %v", seed, asked(), err)

@@ -9,6 +9,7 @@ import (
 	"mellowthump/core/find"
 	"mellowthump/core/group"
 	"mellowthump/core/meter"
+	"mellowthump/core/stages"
 )
 
 // place is a section on a bench of its own.
@@ -37,7 +38,8 @@ func (w *walk) places() []place {
 func (w *walk) holds(ctx context.Context, own []find.Measure) (in []string, all bool, err error) {
 	var asked []find.Measure
 	for _, m := range own {
-		if b := m.In; figures[m.Figure].local && (!math.IsInf(b.Lo, 0) || !math.IsInf(b.Hi, 0)) {
+		taken, _ := stages.Figure(m.Figure)
+		if b := m.In; taken.Local && (!math.IsInf(b.Lo, 0) || !math.IsInf(b.Hi, 0)) {
 			asked = append(asked, m)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"mellowthump/core/demo"
+	"mellowthump/core/find"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 )
@@ -35,10 +36,10 @@ func TestHolds(t *testing.T) {
 		}
 		return s.Rows[i]
 	}
-	if r := row(s, planKey); !r.All || len(r.In) != 2 {
+	if r := row(s, rowOf(find.Plan)); !r.All || len(r.In) != 2 {
 		t.Errorf("%s holds in %v, all %t", r.What(), r.In, r.All)
 	}
-	if r := row(s, cutKey); r.All || !slices.Equal(r.In, []string{"Hook"}) {
+	if r := row(s, rowOf(find.Cuts)); r.All || !slices.Equal(r.In, []string{"Hook"}) {
 		t.Errorf("%s holds in %v, all %t; own %v", r.What(), r.In, r.All, r.Own)
 	}
 	if song.Sections == nil {

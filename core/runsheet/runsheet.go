@@ -10,7 +10,6 @@ import (
 	"sync"
 
 	"mellowthump/core/bench"
-	"mellowthump/core/duck"
 	"mellowthump/core/facts"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
@@ -18,6 +17,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
+	"mellowthump/core/stages"
 )
 
 // Choice is what its user makes of a sheet. What it says nothing of stays as it is proposed.
@@ -126,11 +126,13 @@ func Make(ctx context.Context, r *mix.Renderer, song *session.Song, known map[st
 	}
 	for _, key := range c.First {
 		of, _, _ := strings.Cut(key, "/")
-		if err := w.stage(ctx, stageOf(of), key); err != nil {
-			return nil, err
+		if st := stages.Of(of); st != nil {
+			if err := w.stage(ctx, st, key); err != nil {
+				return nil, err
+			}
 		}
 	}
-	for _, s := range stages {
+	for _, s := range stages.All {
 		if err := w.stage(ctx, s, ""); err != nil {
 			return nil, err
 		}
@@ -178,7 +180,8 @@ func (s *state) take(ctx context.Context, m find.Measure) (meter.Figure, error) 
 	if ok {
 		return f, nil
 	}
-	f, err := figures[m.Figure].take(ctx, s.Bench, of) // TestFiguresAreKnown: there is one
+	taken, _ := stages.Figure(m.Figure) // TestFiguresAreKnown: there is one
+	f, err := taken.Take(ctx, s.Bench, of)
 	if err != nil {
 		return f, fmt.Errorf("measuring %s: %w", called(m), err)
 	}
@@ -200,7 +203,7 @@ func (w *walk) ticked(r *Row) bool {
 
 // row measures a candidate on top of what is kept, and keeps it where it is ticked and breaks nothing.
 func (w *walk) row(ctx context.Context, p plan) error {
-	r := Row{Key: p.stage + "/" + p.id, Stage: p.stage, Found: p.found, Do: p.do, Edit: p.edit, Was: w.at.Song, own: p.own}
+	r := Row{Key: p.key(), Stage: p.of.Key, Found: p.found, Do: p.do, Edit: p.edit, Was: w.at.Song, own: p.own}
 	if w.seen[r.Key] || len(r.Found) == 0 {
 		return nil
 	}
@@ -245,8 +248,8 @@ func (w *walk) row(ctx context.Context, p plan) error {
 	r.Tick = w.ticked(&r)
 	if r.Kept = r.Tick && r.Broke == ""; r.Kept {
 		w.at = next
-		w.fitted = w.fitted || r.Key == fitKey
-		w.judgeAhead(ctx, p.stage)
+		w.fitted = w.fitted || p.group == find.Fit
+		w.judgeAhead(ctx, p.of)
 	}
 	w.tell(r)
 	return nil
@@ -254,7 +257,7 @@ func (w *walk) row(ctx context.Context, p plan) error {
 
 // told reports whether what a candidate is for is where it should be already: what is kept above has mended it.
 func (p plan) told(own []Change) bool {
-	return len(own) > 0 && stageOf(p.stage).mended && !slices.ContainsFunc(own, func(c Change) bool { return c.Bracket.Off(c.Before) > 0 })
+	return len(own) > 0 && p.of.Mended && !slices.ContainsFunc(own, func(c Change) bool { return c.Bracket.Off(c.Before) > 0 })
 }
 
 // mended adds what a row is about to the one above that has mended it.
@@ -306,7 +309,7 @@ func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
 	}
 	for i, m := range held {
 		c := all[len(p.own)+i]
-		if c.Moved() && c.Before.Valid() && c.After.Valid() || m.Figure == "loss" && p.stage == "duck" && c.After.Valid() {
+		if c.Moved() && c.Before.Valid() && c.After.Valid() || m.Figure == "loss" && p.group == find.Fit && c.After.Valid() {
 			r.Other = append(r.Other, c)
 		}
 		if r.Broke == "" && m.Figure != "loss" && w.guards(p, m) && c.Worse() {
@@ -332,22 +335,23 @@ func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
 // clearance.
 func (w *walk) guards(p plan, m find.Measure) bool {
 	if m.Figure != "p10" {
-		return !stageOf(p.stage).loud
+		return !p.of.Loud
 	}
 	return w.judgesClearance(p)
 }
 
 func (w *walk) judgesClearance(p plan) bool {
-	return !stageOf(p.stage).early || p.id == againID || slices.Contains(w.choice.Off, fitKey)
+	return !p.of.Early || p.id == againID || slices.Contains(w.choice.Off, rowOf(find.Fit))
 }
 
 // refitted is a row with the duck fitted anew on top of its change; nil where that breaks it too.
 func (w *walk) refitted(ctx context.Context, r Row, p plan, next *state) (*Row, error) {
-	f, err := duck.FitOn(duck.Brief(ctx), next.Bench, duck.SchoolOf(next.Song))
-	if err != nil || f.Duck == nil {
-		return nil, ignoreTrouble(err)
+	fit, _ := stages.Plan(find.Fit)
+	f, err := fit(ctx, next.Bench, nil)
+	if err != nil || f.Edit == nil {
+		return nil, err
 	}
-	r.Edit = session.Together{Edits: []session.Edit{r.Edit, duck.FitEdit(f)}}
+	r.Edit = session.Together{Edits: []session.Edit{r.Edit, f.Edit}}
 	then, err := w.made(r.Edit)
 	if err != nil {
 		return nil, nil // it is told without
@@ -358,13 +362,6 @@ func (w *walk) refitted(ctx context.Context, r Row, p plan, next *state) (*Row, 
 	r.Do += ", and the duck is fitted to it anew"
 	r.Now = then.Song
 	return &r, nil
-}
-
-func ignoreTrouble(err error) error {
-	if bench.Trouble(err) != "" {
-		return nil
-	}
-	return err
 }
 
 func (w *walk) tell(r Row) {
@@ -405,7 +402,7 @@ func (w *walk) end(ctx context.Context, first *state) error {
 func (w *walk) stays(ctx context.Context, r Row, was Change) error {
 	for _, m := range r.own {
 		c := Change{Figure: figure.Of(m.Figure), Name: called(m), Before: was.After, Bracket: m.In}
-		if m.Figure != was.Key || r.Key == planKey && m.Figure == "songpeak" {
+		if m.Figure != was.Key || r.Key == rowOf(find.Plan) && m.Figure == "songpeak" {
 			continue
 		}
 		var err error

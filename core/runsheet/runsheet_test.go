@@ -21,6 +21,8 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
+	"mellowthump/core/stage"
+	"mellowthump/core/stages"
 	"mellowthump/internal/outside"
 	"mellowthump/internal/songs"
 )
@@ -151,17 +153,17 @@ func TestFaults(t *testing.T) {
 			}
 			fresh, _, _ := brought(t, d)
 			on := bench.New(fresh, &after, known)
-			for _, st := range stages {
-				if st.key != r.Stage && !(r.Stage == "intake" && st.key == "pocket") {
+			for _, st := range stages.All {
+				if st.Key != r.Stage && !(r.Stage == "intake" && st.Key == "pocket") {
 					continue
 				}
-				left, err := st.judge(t.Context(), on)
+				left, err := st.Findings(t.Context(), on, on.Whole())
 				if err != nil {
 					t.Fatal(err)
 				}
 				for _, was := range r.Found {
-					if is, ok := find.Of(left, was.ID); ok && st.key != "intake" && was.Kind() != "cellar" {
-						t.Errorf("after it %s says still: %s", st.key, is.What)
+					if is, ok := find.Of(left, was.ID); ok && st.Key != "intake" && was.Kind() != "cellar" {
+						t.Errorf("after it %s says still: %s", st.Key, is.What)
 					}
 				}
 			}
@@ -186,7 +188,7 @@ func inOrder(t *testing.T, s *Sheet) {
 	t.Helper()
 	last := -1
 	for _, r := range s.Rows {
-		at := slices.IndexFunc(stages, func(st stage) bool { return st.key == r.Stage })
+		at := slices.IndexFunc(stages.All, func(st *stage.Stage) bool { return st.Key == r.Stage })
 		if strings.HasSuffix(r.Key, "/"+againID) {
 			continue
 		}
@@ -202,7 +204,8 @@ func held(t *testing.T, r *mix.Renderer, after *session.Song, known map[string]*
 	t.Helper()
 	on := bench.New(r, after, known)
 	for _, m := range won(on) {
-		f, err := figures[m.Figure].take(t.Context(), on, m)
+		taken, _ := stages.Figure(m.Figure)
+		f, err := taken.Take(t.Context(), on, m)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -231,8 +234,9 @@ func TestDemos(t *testing.T) {
 	for i, d := range []demo.Song{songs.FirstHalf(songs.SlowFerry()), songs.CopperKettle(), songs.FirstHalf(songs.TidalGlass())} {
 		t.Run(d.Name, func(t *testing.T) {
 			s, r, song, known := sheetOf(t, d, Choice{})
-			for _, st := range stages { // a finding says what its fix is for, or that it is a matter of taste
-				all, err := st.judge(t.Context(), bench.New(r, song, known))
+			for _, st := range stages.All { // a finding says what its fix is for, or that it is a matter of taste
+				on := bench.New(r, song, known)
+				all, err := st.Findings(t.Context(), on, on.Whole())
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -263,7 +267,8 @@ func TestDemos(t *testing.T) {
 				}
 				for _, c := range r.Own {
 					for _, m := range r.own {
-						f, err := figures[m.Figure].take(t.Context(), on, m)
+						taken, _ := stages.Figure(m.Figure)
+						f, err := taken.Take(t.Context(), on, m)
 						if err != nil {
 							t.Fatal(err)
 						}
@@ -280,7 +285,7 @@ func TestDemos(t *testing.T) {
 
 // replaced reports whether a later row does over what one did.
 func (s *Sheet) replaced(key string) bool {
-	return key == planKey && slices.ContainsFunc(s.Rows, func(r Row) bool { return r.Key == "levels/"+againID && r.Kept })
+	return key == rowOf(find.Plan) && slices.ContainsFunc(s.Rows, func(r Row) bool { return r.Key == "levels/"+againID && r.Kept })
 }
 
 // What is not ticked is not done, and what is below is measured without it; an order of one's own is kept.
@@ -416,7 +421,8 @@ func TestFiguresAreKnown(t *testing.T) {
 		}
 		for _, m := range named.FindAllStringSubmatch(string(b), -1) {
 			key := m[1] + m[2]
-			if seen[key] = true; figures[key].take == nil || figure.Of(key).Name == "" {
+			seen[key] = true
+			if _, ok := stages.Figure(key); !ok || figure.Of(key).Name == "" {
 				t.Errorf("%s names the figure %q, which cannot be taken or has no name", path, key)
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 	"mellowthump/core/move"
 )
 
@@ -98,7 +99,7 @@ func (e TakeApart) Apply(s *Song) (string, error) {
 	s.Settle()
 	said := "Take " + of.Name + " apart"
 	if left > 0 {
-		said += fmt.Sprintf("; %s that parts cannot share stay on it", count(left, "move"))
+		said += fmt.Sprintf("; %s that parts cannot share stay on it", figure.Count(left, "move"))
 	}
 	return said, s.Validate()
 }

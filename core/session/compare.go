@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"mellowthump/core/field"
+	"mellowthump/core/figure"
 	"mellowthump/core/move"
 )
 
@@ -35,7 +36,7 @@ func (e Match) Apply(s *Song) (string, error) {
 	}
 	switch {
 	case len(e.Filters) > 0:
-		return "Match the mix by " + count(len(e.Filters), "filter"), s.Validate()
+		return "Match the mix by " + figure.Count(len(e.Filters), "filter"), s.Validate()
 	case had > 0:
 		return "Take the match out", s.Validate()
 	}

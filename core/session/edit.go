@@ -2,7 +2,6 @@ package session
 
 import (
 	"errors"
-	"fmt"
 )
 
 // Edit is a change of a song, worked out: a form, a finding and a job all send the same. It is applied to the song as it
@@ -55,11 +54,3 @@ var (
 	errNoMove = errors.New("that move is no longer there")
 	errNoHits = errors.New("that trigger is no longer there")
 )
-
-// count says how many.
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}

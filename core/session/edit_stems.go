@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+
+	"mellowthump/core/figure"
 )
 
 // The rates a song is rendered at follow its first stem within these bounds, Hz.
@@ -193,7 +195,7 @@ func (e SetRole) Apply(s *Song) (string, error) {
 	if len(named) == 1 {
 		return fmt.Sprintf("%s is %s", named[0], e.Role), nil
 	}
-	return fmt.Sprintf("%s are %s", count(len(named), "stem"), e.Role), nil
+	return fmt.Sprintf("%s are %s", figure.Count(len(named), "stem"), e.Role), nil
 }
 
 // RenameStem gives a stem another name.
@@ -256,7 +258,7 @@ func (e Ticked) Apply(s *Song) (string, error) {
 	if n == 0 {
 		return "", errors.New("tick the stems first")
 	}
-	these := count(n, "stem")
+	these := figure.Count(n, "stem")
 	switch e.Do {
 	case TickedBus:
 		to := "the master"

@@ -153,7 +153,7 @@ func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 			out, blamed = append(out, f), true
 		}
 	}
-	return find.At("width", out), nil
+	return out, nil
 }
 
 // AllSafe cuts the side of every stem that does not stand mono, each at its own corner; nil where all do.

@@ -1,16 +1,11 @@
 package body
 
 import (
-	"context"
-
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
-	"mellowthump/core/bench"
 	"mellowthump/core/body"
-	"mellowthump/core/find"
-	"mellowthump/core/mix"
 	"mellowthump/core/session"
 )
 
@@ -18,13 +13,8 @@ import (
 func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
-		Key: "body", Name: "Body", Question: "Does each hit weigh the same, and is the bass heard?",
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
-			return body.Findings(ctx, b)
-		},
-		Later:  true,
-		Sheet:  h.sheet,
-		Before: session.Song.Unbodied, BeforeName: "before Body's moves",
+		Stage:   &body.Stage,
+		Sheet:   h.sheet,
 		Try:     h.try,
 		Scripts: []string{"edges.js"}, // it keeps open chains open
 		Jobs:    map[string]worker.Kind{shell.SplitJob: {Run: h.runSplit}},

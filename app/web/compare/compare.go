@@ -2,7 +2,6 @@
 package compare
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"html/template"
@@ -14,14 +13,11 @@ import (
 
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
-	"mellowthump/core/bench"
 	"mellowthump/core/compare"
 	"mellowthump/core/export"
 	"mellowthump/core/field"
 	"mellowthump/core/figure"
-	"mellowthump/core/find"
 	"mellowthump/core/meter"
-	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -32,14 +28,9 @@ type handlers struct{ *shell.Server }
 func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
-		Key: "compare", Name: "Compare", Question: "How does it stand against a finished track, and in other rooms and devices?",
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
-			return compare.Findings(ctx, b)
-		},
-		Later:  true,
-		Sheet:  h.sheet,
-		Before: session.Song.Unmatched, BeforeName: "before Compare's match",
-		Try: h.try,
+		Stage: &compare.Stage,
+		Sheet: h.sheet,
+		Try:   h.try,
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/compare/with", h.Whole, h.with)
 			g.POST("/compare/match", h.LimitForm, h.setMatch)

@@ -1,37 +1,28 @@
 package duck
 
 import (
-	"context"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/hits"
 	"mellowthump/app/web/shell"
-	"mellowthump/core/bench"
 	"mellowthump/core/duck"
-	"mellowthump/core/find"
 	"mellowthump/core/mix"
-	"mellowthump/core/session"
 )
 
 // Stage returns the stage.
 func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
-	const question = "How does the bass get out of the way, and back?"
 	return &shell.Stage{
-		Key: "duck", Name: "Duck", Question: question,
+		Stage: &duck.Stage,
 		Ask: func(v *shell.View) string {
 			if v.BassLeads() {
-				return strings.Replace(question, "the bass", "the kick", 1)
+				return strings.Replace(duck.Stage.Question, "the bass", "the kick", 1)
 			}
-			return question
+			return duck.Stage.Question
 		},
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
-			return duck.Findings(ctx, b)
-		},
-		Sheet:  h.sheet,
-		Before: session.Song.Unducked, BeforeName: "without the ducks",
+		Sheet:   h.sheet,
 		Solos:   []mix.Solo{mix.SoloKey},
 		Follows: "/duck/follow",
 		Try:     h.try,

@@ -18,6 +18,7 @@ import (
 	"mellowthump/app/worker"
 	"mellowthump/core/audio"
 	"mellowthump/core/facts"
+	"mellowthump/core/figure"
 	"mellowthump/core/session"
 )
 
@@ -87,7 +88,7 @@ func (h *handlers) keepReady(ctx context.Context, j store.Job, p importPayload) 
 	if err != nil {
 		return err
 	}
-	edits := session.Together{Said: "Add " + shell.Count(len(rows), "stem")}
+	edits := session.Together{Said: "Add " + figure.Count(len(rows), "stem")}
 	var done []int64
 	for _, r := range rows {
 		if r.Match.Stem != "" {
@@ -200,10 +201,10 @@ func (h *handlers) broughtOf(ctx context.Context, song *store.Song) (*broughtVie
 func counted(versions, added, same int) string {
 	var said []string
 	if versions > 0 {
-		said = append(said, shell.Count(versions, "new version"))
+		said = append(said, figure.Count(versions, "new version"))
 	}
 	if added > 0 {
-		said = append(said, shell.Count(added, "new stem"))
+		said = append(said, figure.Count(added, "new stem"))
 	}
 	if same > 0 {
 		said = append(said, fmt.Sprintf("%d as before", same))

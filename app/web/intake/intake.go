@@ -17,6 +17,7 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/facts"
 	"mellowthump/core/field"
+	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/intake"
 	"mellowthump/core/pair"
@@ -127,7 +128,7 @@ func (out *sheet) lead() {
 		v.Lead = "Nothing yet. Bounce the stems of the beat, all from the same start, and drop them here."
 		return
 	}
-	v.Lead = fmt.Sprintf("%s, %s, rendered at %g kHz. ", shell.Count(len(v.Stems), "stem"), shell.Clock(float64(v.Length)/float64(v.Rate)), float64(v.Rate)/1000)
+	v.Lead = fmt.Sprintf("%s, %s, rendered at %g kHz. ", figure.Count(len(v.Stems), "stem"), shell.Clock(float64(v.Length)/float64(v.Rate)), float64(v.Rate)/1000)
 	var all []*facts.Analysis
 	for _, r := range out.Rows {
 		all = append(all, r.Analysis)
@@ -138,7 +139,7 @@ func (out *sheet) lead() {
 	if found := len(v.Found); found == 0 {
 		v.Lead += "Nothing is wrong with the files."
 	} else {
-		v.Lead += "There is something to look at in " + shell.Count(found, "place") + "."
+		v.Lead += "There is something to look at in " + figure.Count(found, "place") + "."
 	}
 }
 

@@ -1,16 +1,11 @@
 package intake
 
 import (
-	"context"
-
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
-	"mellowthump/core/bench"
-	"mellowthump/core/find"
 	"mellowthump/core/intake"
-	"mellowthump/core/mix"
 )
 
 // Taking makes a handler that takes files in of one that shows them.
@@ -20,11 +15,8 @@ type Taking func(answer gin.HandlerFunc) gin.HandlerFunc
 func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
 	h := &handlers{Server: s, watched: newWatched()}
 	return &shell.Stage{
-		Key: "intake", Name: "Intake", Question: "What did I bring, what is it, is any of it broken?",
-		Bare: true,
-		Findings: func(_ context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
-			return intake.FindingsOn(b), nil
-		},
+		Stage:  &intake.Stage,
+		Bare:   true,
 		Sheet:  h.sheet,
 		Routes: h.routes,
 		Jobs: map[string]worker.Kind{

@@ -16,6 +16,7 @@ import (
 	"mellowthump/core/dsp"
 	"mellowthump/core/export"
 	"mellowthump/core/field"
+	"mellowthump/core/figure"
 	"mellowthump/core/levels"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -143,7 +144,7 @@ func (h *handlers) applyPlan(c *gin.Context) {
 		return
 	}
 	if c.PostForm("outside") != "" {
-		h.Edit(c, "levels", "gain", session.SetPlan{Plan: &session.Plan{Trims: p.Plan.Trims()}, Said: "Take the plan of " + shell.Count(len(p.Plan.Changes), "trim") + " elsewhere"})
+		h.Edit(c, "levels", "gain", session.SetPlan{Plan: &session.Plan{Trims: p.Plan.Trims()}, Said: "Take the plan of " + figure.Count(len(p.Plan.Changes), "trim") + " elsewhere"})
 		return
 	}
 	h.Edit(c, "levels", "gain", p.Plan.Edit())

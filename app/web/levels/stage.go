@@ -1,30 +1,22 @@
 package levels
 
 import (
-	"context"
-
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
-	"mellowthump/core/find"
 	"mellowthump/core/levels"
 	"mellowthump/core/mix"
-	"mellowthump/core/session"
 )
 
 // Stage returns the stage. references takes finished tracks in: files come in by one way.
 func Stage(s *shell.Server, references func(answer gin.HandlerFunc) gin.HandlerFunc) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
-		Key: "levels", Name: "Levels", Question: "How loud is each thing at each step?",
-		Findings: func(ctx context.Context, b *bench.Bench, over mix.Window) ([]find.Finding, error) {
-			return levels.Findings(ctx, b, over)
-		},
-		Over:   func(c *gin.Context, b *bench.Bench) mix.Window { return over(stateOf(c), b) },
-		Sheet:  h.sheet,
-		Before: session.Song.Untrimmed, BeforeName: "before any gain",
-		Try: h.try,
+		Stage: &levels.Stage,
+		Over:  func(c *gin.Context, b *bench.Bench) mix.Window { return over(stateOf(c), b) },
+		Sheet: h.sheet,
+		Try:   h.try,
 		Routes: func(g *gin.RouterGroup) {
 			h.routes(g)
 			g.POST("/references", s.LimitUploads, references(h.references))

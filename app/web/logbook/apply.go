@@ -15,6 +15,7 @@ import (
 	"mellowthump/app/store"
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
+	"mellowthump/core/figure"
 	"mellowthump/core/runsheet"
 	"mellowthump/core/session"
 )
@@ -164,7 +165,7 @@ func (h *handlers) runApply(ctx context.Context, j store.Job, report worker.Repo
 	if len(edits) == 0 {
 		return errors.New("nothing of what is ticked can be made without making something worse; nothing was changed")
 	}
-	_, err = h.Store.EditRun(ctx, j.SongID, p.Rev, "Run sheet: "+shell.Count(len(edits), "change"), edits, applied(k.sheet), j.ID)
+	_, err = h.Store.EditRun(ctx, j.SongID, p.Rev, "Run sheet: "+figure.Count(len(edits), "change"), edits, applied(k.sheet), j.ID)
 	if errors.Is(err, store.ErrConflict) {
 		return changed
 	}

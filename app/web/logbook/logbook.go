@@ -181,7 +181,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	if v.Part == "" || v.Part == "sections" { // which begin with stems
 		v.Lead = v.Trouble
 	} else if n := len(takes); n > 0 {
-		v.Lead = shell.Count(n, "take") + ". Every change below is kept; going back makes a new change, so nothing is lost."
+		v.Lead = figure.Count(n, "take") + ". Every change below is kept; going back makes a new change, so nothing is lost."
 	}
 	return out, nil
 }

@@ -208,7 +208,7 @@ func (h *handlers) leave(c *gin.Context) {
 		for _, f := range c.PostFormArray("finding") {
 			stage, rest, _ := strings.Cut(f, "/")
 			id, what, ok := strings.Cut(rest, "/")
-			known := slices.ContainsFunc(h.Stages(), func(st *shell.Stage) bool { return st.Key == stage && st.Findings != nil })
+			known := slices.ContainsFunc(h.Stages(), func(st *shell.Stage) bool { return st.Key == stage && st.Judge != nil })
 			if !ok || !known || id == "" || len(e.Edits) >= mostKeys {
 				return nil, shell.BadInput(c, "finding", errChoice)
 			}

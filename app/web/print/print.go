@@ -2,7 +2,6 @@
 package print
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"html/template"
@@ -15,13 +14,10 @@ import (
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
-	"mellowthump/core/bench"
 	"mellowthump/core/field"
 	"mellowthump/core/figure"
-	"mellowthump/core/find"
 	"mellowthump/core/group"
 	"mellowthump/core/meter"
-	"mellowthump/core/mix"
 	"mellowthump/core/print"
 	"mellowthump/core/session"
 )
@@ -32,14 +28,9 @@ type handlers struct{ *shell.Server }
 func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
-		Key: "print", Name: "Print", Question: "How loud, what does it cost, what goes out?",
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
-			return print.FindingsOn(ctx, b)
-		},
-		Later:  true,
-		Sheet:  h.sheet,
-		Before: session.Song.Unprinted, BeforeName: "the premaster",
-		Try: h.try,
+		Stage: &print.Stage,
+		Sheet: h.sheet,
+		Try:   h.try,
 		Routes: func(g *gin.RouterGroup) {
 			g.POST("/print/solve", h.LimitForm, h.solve)
 			g.GET("/print/costs", h.Whole, h.costs)

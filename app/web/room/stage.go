@@ -1,14 +1,9 @@
 package room
 
 import (
-	"context"
-
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
-	"mellowthump/core/bench"
-	"mellowthump/core/find"
-	"mellowthump/core/mix"
 	"mellowthump/core/room"
 	"mellowthump/core/session"
 )
@@ -17,14 +12,9 @@ import (
 func Stage(s *shell.Server, voices func(answer gin.HandlerFunc) gin.HandlerFunc) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
-		Key: "room", Name: "Room", Question: "What else is down there, and can be taken out unheard?",
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
-			return room.Findings(ctx, b)
-		},
-		Later:  true,
-		Sheet:  h.sheet,
-		Before: session.Song.Unroomed, BeforeName: "before Room's moves",
-		Try: h.try,
+		Stage: &room.Stage,
+		Sheet: h.sheet,
+		Try:   h.try,
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/room/cuts", h.Whole, h.cuts)
 			g.POST("/room/cut", h.LimitForm, h.setCut)

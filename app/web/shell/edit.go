@@ -159,7 +159,7 @@ func (s *Server) changeMoves(c *gin.Context) {
 func (s *Server) changeFindings(c *gin.Context) {
 	current, id := s.CurrentStage(c), c.PostForm("finding")
 	stage := s.stageOf(c.PostForm("stage"))
-	if stage == nil || stage.Findings == nil {
+	if stage == nil || stage.Judge == nil {
 		s.Fail(c, http.StatusNotFound, "There is no such stage.")
 		return
 	}

@@ -117,7 +117,7 @@ func (s *Server) showHome(c *gin.Context, status int, v *homeView) {
 func (s *Server) openOf(song *homeSong) {
 	song.Counted, song.Of = len(song.Song.Stems) > 0, true
 	for _, st := range s.stages {
-		if st.Findings == nil {
+		if st.Judge == nil {
 			continue
 		}
 		m, ok := s.counts.Load(countKey(song.ID, st.Key))

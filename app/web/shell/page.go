@@ -74,7 +74,7 @@ func (s *Server) Bench(ctx context.Context, song *session.Song) (*bench.Bench, e
 
 // judge puts the stage's findings in, open and put aside.
 func (s *Server) judge(c *gin.Context, v *View) error {
-	if v.Stage.Findings == nil || v.Stage.Later || len(v.Stems) == 0 {
+	if v.Stage.Judge == nil || v.Stage.Later || len(v.Stems) == 0 {
 		return nil
 	}
 	return s.JudgeLater(c, v)
@@ -217,7 +217,7 @@ func countKey(song, stage string) string { return song + " " + stage }
 // fillRail lists the stages with what was last known of them.
 func (s *Server) fillRail(v *View) {
 	for i, st := range s.stages {
-		r := railItem{Key: st.Key, Name: st.Name, Digit: fmt.Sprint((i + 1) % 10), On: st == v.Stage, Judged: st.Findings != nil && !st.Later && len(v.Stems) > 0}
+		r := railItem{Key: st.Key, Name: st.Name, Digit: fmt.Sprint((i + 1) % 10), On: st == v.Stage, Judged: st.Judge != nil && !st.Later && len(v.Stems) > 0}
 		if m, ok := s.counts.Load(countKey(v.ID, st.Key)); ok && len(v.Stems) > 0 {
 			r.mark = m.(mark)
 		}

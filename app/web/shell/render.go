@@ -96,7 +96,7 @@ func (s *Server) funcs() template.FuncMap {
 		"sub":     func(a, b float64) float64 { return a - b },
 		"minus":   func(a float64, b int) float64 { return a - float64(b) },
 		"fig10":   func(f float64) string { return strconv.FormatFloat(f, 'f', 1, 64) },
-		"count":   Count,
+		"count":   figure.Count,
 		"less":    func(n int) int { return n - 1 },
 		"rest":    func(all []find.Finding) []find.Finding { return all[1:] },
 		"has":     func(all []string, one string) bool { return slices.Contains(all, one) },
@@ -164,12 +164,4 @@ func Sentence(s string) string {
 		s += "."
 	}
 	return s
-}
-
-// Count says how many, "1 stem" or "2 stems".
-func Count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }

@@ -59,7 +59,7 @@ func (s *Server) try(c *gin.Context, song *session.Song, what string) (string, e
 	if of == "finding" {
 		key, id, _ := strings.Cut(what, "/")
 		stage := s.stageOf(key)
-		if stage == nil || stage.Findings == nil {
+		if stage == nil || stage.Judge == nil {
 			return "", &InputError{Sentence: "There is no such stage."}
 		}
 		var f find.Finding

@@ -17,31 +17,22 @@ import (
 	"mellowthump/core/mix"
 	"mellowthump/core/pair"
 	"mellowthump/core/session"
+	"mellowthump/core/stage"
 )
 
-// Stage is one of the stages of the work: all that the shell needs to know of it. Its template, its script, its handlers
-// and its end-to-end test bear its key.
+// Stage is one of the stages of the work in the browser: what the core knows of it, and all that the shell needs besides. Its folder
+// bears its key, and in it its template, its style and its script do.
 type Stage struct {
-	Key, Name, Question string
+	*stage.Stage
 
 	// Ask words the question for a song; nil: Question.
 	Ask func(*View) string
-	// Findings judges the song, over the window where a page may choose one; nil: the stage judges nothing. Where kick and bass
-	// cannot be judged, the error says why (bench.Trouble).
-	Findings func(ctx context.Context, b *bench.Bench, over mix.Window) ([]find.Finding, error)
 	// Over is the window that is asked for; nil: the loop.
 	Over func(c *gin.Context, b *bench.Bench) mix.Window
-	// Later says that its findings take long: its page does not wait for them, but brings them after (JudgeLater), and the
-	// rail shows what was last found.
-	Later bool
 	// Bare says that the stage has something to show before there are stems; the others say then what to do first.
 	Bare bool
 	// Sheet measures what the stage shows and returns what its template shows.
 	Sheet func(c *gin.Context, v *View) (any, error)
-	// Before gives a song without what this stage does to it, and BeforeName says what that is: a choice of the deck's
-	// Before side. nil: the stage does nothing to the sound.
-	Before     func(session.Song) session.Song
-	BeforeName string
 	// Solos are the parts that the deck plays on this stage beside the usual.
 	Solos []mix.Solo
 	// Try works out the edit that is only proposed, to be heard before it is made. What may be tried is the stage's own;

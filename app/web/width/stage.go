@@ -1,14 +1,9 @@
 package width
 
 import (
-	"context"
-
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
-	"mellowthump/core/bench"
-	"mellowthump/core/find"
-	"mellowthump/core/mix"
 	"mellowthump/core/session"
 	"mellowthump/core/width"
 )
@@ -17,14 +12,9 @@ import (
 func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
-		Key: "width", Name: "Width", Question: "Is the low end mono, does anything cancel when summed?",
-		Findings: func(ctx context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
-			return width.Findings(ctx, b)
-		},
-		Later:  true,
-		Sheet:  h.sheet,
-		Before: session.Song.Unwidened, BeforeName: "before Width's moves",
-		Try: h.try,
+		Stage: &width.Stage,
+		Sheet: h.sheet,
+		Try:   h.try,
 		Routes: func(g *gin.RouterGroup) {
 			g.GET("/width/rows", h.Whole, h.rows)
 			g.POST("/width/side", h.LimitForm, h.setSide)

@@ -1,0 +1,107 @@
+package levels
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"mellowthump/core/bench"
+	"mellowthump/core/figure"
+	"mellowthump/core/find"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
+	"mellowthump/core/session"
+	"mellowthump/core/stage"
+)
+
+// Stage is the stage Levels.
+var Stage = stage.Stage{
+	Key: stage.Levels, Name: "Levels", Question: "How loud is each thing at each step?",
+	Help: []string{
+		"Every part at every step, from the source to the premaster, as it measures in a real render. The bracket is where such a part usually peaks; the tick is where it does.",
+		"First: the plan. It sets the kick, then all else about it, at the first step that is free. A fader that is automated elsewhere is locked, and trimmed one step earlier.",
+	},
+	Judge: Findings,
+	Figures: map[string]stage.Figure{
+		"premaster":  {Name: "premaster", Take: premaster, Local: true},
+		"headroom":   {Name: "headroom", Take: headroom},
+		"equalpeak":  {Name: "loudness at equal peak", Take: equalPeak},
+		"offwindow":  {Name: "furthest off", Take: offWindow, Local: true},
+		"songpeak":   {Name: "premaster, all of it", Take: songPeak, Local: true},
+		"overothers": {Name: "over the others", Take: overOthers, Local: true},
+	},
+	Plans:  map[find.Group]stage.Plan{find.Plan: planTrims},
+	Before: session.Song.Untrimmed, BeforeName: "before any gain",
+	Anew: true, Early: true, Loud: true,
+}
+
+func premaster(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
+	l, err := b.Loudness(ctx, mix.SoloAll)
+	return l.Peak, err
+}
+
+func headroom(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure, error) {
+	f, err := premaster(ctx, b, m)
+	return -f, err
+}
+
+func equalPeak(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
+	l, err := b.Loudness(ctx, mix.SoloAll)
+	if err != nil || !l.Peak.Valid() || !l.Integrated.Valid() {
+		return meter.None, err
+	}
+	return l.Integrated - l.Peak, nil
+}
+
+func offWindow(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
+	l, err := LedgerOn(ctx, b, b.Whole())
+	if err != nil {
+		return meter.None, err
+	}
+	return meter.Figure(l.Furthest()), nil
+}
+
+func songPeak(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
+	l, err := LedgerOn(ctx, b, b.Whole())
+	if err != nil {
+		return meter.None, err
+	}
+	return l.Master.Out.Peak, nil
+}
+
+func overOthers(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure, error) {
+	l, err := LedgerOn(ctx, b, b.Whole())
+	if err != nil {
+		return meter.None, err
+	}
+	return l.Over(Sounds(b), m.Of), nil
+}
+
+const muchRaised = 12.0 // dB: what is raised by more is nearly silent, and its noise comes with it; common practice, no published source
+
+// planTrims is the plan of the trims, from the kick's peak.
+func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage.Planned, error) {
+	p := stage.Planned{Found: found}
+	solved, err := PlanOn(ctx, b)
+	if errors.Is(err, ErrNothing) || errors.Is(err, ErrNoKick) {
+		p.Singly = true
+		return p, nil
+	}
+	if err != nil {
+		return p, err
+	}
+	if len(solved.Changes) == 0 {
+		p.Hand, p.Do = true, strings.Join(solved.Blocked, ". ")
+		return p, nil
+	}
+	for _, c := range solved.Changes {
+		if by := c.To - c.From; by >= muchRaised && p.Taste == "" {
+			p.Taste = fmt.Sprintf("it raises %s by %s dB, and its noise with it", c.Name, figure.Short(by))
+		}
+	}
+	r := b.Song.LevelRules()
+	p.Do, p.Edit = fmt.Sprintf("Set %s, from the kick’s peak", figure.Count(len(solved.Changes), "trim")), solved.Edit()
+	p.Own = []find.Measure{Furthest, {Figure: "songpeak", In: find.Bracket{Lo: r.Premaster - 0.15, Hi: r.Limit + 0.05}}}
+	return p, nil
+}
