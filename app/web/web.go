@@ -2,9 +2,6 @@
 package web
 
 import (
-	"embed"
-	"io/fs"
-
 	"mellowthump/app/store"
 	"mellowthump/app/web/body"
 	"mellowthump/app/web/compare"
@@ -19,12 +16,6 @@ import (
 	"mellowthump/app/web/width"
 )
 
-//go:embed templates/*.html
-var templateFiles embed.FS
-
-//go:embed static
-var staticFiles embed.FS
-
 // Server is the application.
 type Server = shell.Server
 
@@ -32,13 +23,7 @@ type Server = shell.Server
 type Access = shell.Access
 
 // New wires the application over a data folder for those who are let in.
-func New(st *store.Store, who Access) (*Server, error) {
-	static, err := fs.Sub(staticFiles, "static")
-	if err != nil {
-		return nil, err
-	}
-	return shell.New(st, who, templateFiles, static, stages)
-}
+func New(st *store.Store, who Access) (*Server, error) { return shell.New(st, who, stages) }
 
 // stages are the ten stages in the order of the work.
 func stages(s *shell.Server) []*shell.Stage {

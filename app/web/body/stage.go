@@ -1,6 +1,9 @@
 package body
 
 import (
+	"embed"
+	"io/fs"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
@@ -9,11 +12,15 @@ import (
 	"mellowthump/core/session"
 )
 
+//go:embed *.html *.css
+var files embed.FS
+
 // Stage returns the stage.
 func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Stage:   &body.Stage,
+		Files:   []fs.FS{files},
 		Sheet:   h.sheet,
 		Try:     h.try,
 		Scripts: []string{"edges.js"}, // it keeps open chains open

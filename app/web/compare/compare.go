@@ -2,9 +2,11 @@
 package compare
 
 import (
+	"embed"
 	"errors"
 	"fmt"
 	"html/template"
+	"io/fs"
 	"math"
 	"net/http"
 	"strings"
@@ -22,6 +24,9 @@ import (
 	"mellowthump/core/session"
 )
 
+//go:embed *.html *.css *.js
+var files embed.FS
+
 type handlers struct{ *shell.Server }
 
 // Stage returns the stage.
@@ -29,6 +34,7 @@ func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Stage: &compare.Stage,
+		Files: []fs.FS{files},
 		Sheet: h.sheet,
 		Try:   h.try,
 		Routes: func(g *gin.RouterGroup) {

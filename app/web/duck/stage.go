@@ -1,6 +1,8 @@
 package duck
 
 import (
+	"embed"
+	"io/fs"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -11,11 +13,15 @@ import (
 	"mellowthump/core/mix"
 )
 
+//go:embed *.html *.css *.js
+var files embed.FS
+
 // Stage returns the stage.
 func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Stage: &duck.Stage,
+		Files: []fs.FS{files, hits.Files},
 		Ask: func(v *shell.View) string {
 			if v.BassLeads() {
 				return strings.Replace(duck.Stage.Question, "the bass", "the kick", 1)

@@ -2,6 +2,7 @@
 package hits
 
 import (
+	"embed"
 	"math"
 	"slices"
 	"sort"
@@ -11,6 +12,11 @@ import (
 	"mellowthump/core/body"
 	"mellowthump/core/meter"
 )
+
+// Files are what the hits ship with, for the stages that show them.
+//
+//go:embed *.html *.css *.js
+var Files embed.FS
 
 // Drawn is how many hits a strip draws: more are too small to read, and the worst are drawn.
 const Drawn = 112

@@ -1,12 +1,18 @@
 package intake
 
 import (
+	"embed"
+	"io/fs"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/intake"
 )
+
+//go:embed *.html *.css *.js
+var files embed.FS
 
 // Taking makes a handler that takes files in of one that shows them.
 type Taking func(answer gin.HandlerFunc) gin.HandlerFunc
@@ -16,6 +22,7 @@ func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
 	h := &handlers{Server: s, watched: newWatched()}
 	return &shell.Stage{
 		Stage:  &intake.Stage,
+		Files:  []fs.FS{files},
 		Bare:   true,
 		Sheet:  h.sheet,
 		Routes: h.routes,

@@ -1,6 +1,9 @@
 package levels
 
 import (
+	"embed"
+	"io/fs"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
@@ -9,11 +12,15 @@ import (
 	"mellowthump/core/mix"
 )
 
+//go:embed *.html *.css *.js
+var files embed.FS
+
 // Stage returns the stage. references takes finished tracks in: files come in by one way.
 func Stage(s *shell.Server, references func(answer gin.HandlerFunc) gin.HandlerFunc) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Stage: &levels.Stage,
+		Files: []fs.FS{files},
 		Over:  func(c *gin.Context, b *bench.Bench) mix.Window { return over(stateOf(c), b) },
 		Sheet: h.sheet,
 		Try:   h.try,

@@ -2,6 +2,8 @@ package logbook
 
 import (
 	"context"
+	"embed"
+	"io/fs"
 
 	"github.com/gin-gonic/gin"
 
@@ -9,6 +11,9 @@ import (
 	"mellowthump/app/worker"
 	"mellowthump/core/stage"
 )
+
+//go:embed *.html *.css *.js
+var files embed.FS
 
 // Stage returns the stage.
 func Stage(s *shell.Server) *shell.Stage {
@@ -22,6 +27,7 @@ func Stage(s *shell.Server) *shell.Stage {
 				"Takes are the song as it was, with its figures; nothing done later overwrites them. Side by side they tell what was changed, and the deck plays one against the other.",
 			},
 		},
+		Files:   []fs.FS{files},
 		Bare:    true,
 		Ask:     ask,
 		Scripts: []string{"sections.js"},

@@ -1,6 +1,9 @@
 package room
 
 import (
+	"embed"
+	"io/fs"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
@@ -8,11 +11,15 @@ import (
 	"mellowthump/core/session"
 )
 
+//go:embed *.html *.css
+var files embed.FS
+
 // Stage returns the stage. voices takes a voice in: files come in by one way.
 func Stage(s *shell.Server, voices func(answer gin.HandlerFunc) gin.HandlerFunc) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Stage: &room.Stage,
+		Files: []fs.FS{files},
 		Sheet: h.sheet,
 		Try:   h.try,
 		Routes: func(g *gin.RouterGroup) {

@@ -55,13 +55,10 @@ var throughs = func() (out [][]compare.Through) {
 	return out
 }()
 
-// styles are the layers of the look, in order: what all stand on, what pages share, and a file a stage.
-var styles = []string{"tokens", "shell", "controls", "tables", "intake", "pictures", "duck", "log", "deck", "pocket", "levels", "chains", "hits", "home", "room", "body", "width", "compare", "print", "bounces"}
-
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{
 		"size":     size,
-		"styles":   func() []string { return styles },
+		"styles":   func() []string { return s.ships.styles },
 		"throughs": func() [][]compare.Through { return throughs },
 		"fig":      Figure,
 		"num":      figure.Signed,

@@ -41,7 +41,7 @@ type Server struct {
 
 	stages  []*Stage
 	pages   *template.Template
-	static  fs.FS
+	ships   shipped
 	handler http.Handler
 	uploads atomic.Int64 // being read
 	routed  gin.RoutesInfo
@@ -56,7 +56,12 @@ type Server struct {
 func (s *Server) Built() string { return s.built }
 
 // Static reads a file that ships with the program.
-func (s *Server) Static(name string) ([]byte, error) { return fs.ReadFile(s.static, name) }
+func (s *Server) Static(name string) ([]byte, error) {
+	if f, ok := s.ships.files[name]; ok {
+		return f.plain, nil
+	}
+	return nil, fs.ErrNotExist
+}
 
 // IsHTMX reports whether a page's own script asks.
 func IsHTMX(c *gin.Context) bool { return c.GetHeader("HX-Request") == "true" }

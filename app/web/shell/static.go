@@ -3,12 +3,15 @@ package shell
 import (
 	"bytes"
 	"compress/gzip"
+	"embed"
 	"io"
 	"io/fs"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/gin-gonic/gin"
 )
@@ -16,48 +19,104 @@ import (
 // leastCompressed is the size from which an answer is compressed, bytes.
 const leastCompressed = 600
 
-// serveStatic serves the files that ship with the app, compressed once at the start.
-func (s *Server) serveStatic(r *gin.Engine, static fs.FS) error {
-	packed := map[string][]byte{}
-	err := fs.WalkDir(static, ".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !compressible(contentType(name)) {
-			return err
-		}
-		b, err := fs.ReadFile(static, name)
-		if err != nil {
-			return err
-		}
-		var out bytes.Buffer
-		z, _ := gzip.NewWriterLevel(&out, gzip.BestCompression)
-		z.Write(b)
-		if err := z.Close(); err != nil {
-			return err
-		}
-		packed[name] = out.Bytes()
-		return nil
-	})
+//go:embed *.html
+var templates embed.FS
+
+//go:embed static
+var static embed.FS
+
+// sharedStyles are the layers of the look that all pages stand on, in order; a file a stage comes after them.
+var sharedStyles = []string{"tokens", "shell", "controls", "tables", "pictures", "deck", "chains", "home"}
+
+// shipped are the files that pages load, by their names under /static/.
+type shipped struct {
+	files  map[string]file
+	styles []string // in the order in which a page loads them
+}
+
+// file is one of them, compressed once at the start where that is worth it.
+type file struct{ plain, packed []byte }
+
+// ship takes up what the shell and the stages bring: templates, styles, scripts.
+func (s *Server) ship() error {
+	s.ships = shipped{files: map[string]file{}, styles: slices.Clone(sharedStyles)}
+	own, err := fs.Sub(static, "static")
 	if err != nil {
 		return err
 	}
-	files := http.StripPrefix("/static/", http.FileServerFS(static))
-	r.GET("/static/*path", func(c *gin.Context) {
-		name := strings.TrimPrefix(path.Clean(c.Param("path")), "/")
-		c.Header("Cache-Control", "no-cache") // what scripts import from each other has no version in its address
-		if c.Request.URL.RawQuery != "" || !strings.HasPrefix(name, "js/") {
-			c.Header("Cache-Control", staticMaxAge)
+	if err := s.takeUp(own, func(name string) string { return name }); err != nil {
+		return err
+	}
+	all := []fs.FS{templates}
+	for _, stage := range s.stages {
+		all = append(all, stage.Files...)
+	}
+	for _, files := range all {
+		if _, err := s.pages.ParseFS(files, "*.html"); err != nil {
+			return err
 		}
-		if b, ok := packed[name]; ok && takesGzip(c.Request) {
-			c.Header("Content-Encoding", "gzip")
-			c.Header("Vary", "Accept-Encoding")
-			c.Data(http.StatusOK, contentType(name), b)
-			return
+		if err := s.takeUp(files, func(name string) string {
+			switch path.Ext(name) {
+			case ".css":
+				if style := strings.TrimSuffix(name, ".css"); !slices.Contains(s.ships.styles, style) {
+					s.ships.styles = append(s.ships.styles, style)
+				}
+				return "css/" + name
+			case ".js":
+				return "js/" + name
+			}
+			return ""
+		}); err != nil {
+			return err
 		}
-		if _, err := fs.Stat(static, name); err != nil {
-			c.Header("Cache-Control", "no-store")
-		}
-		files.ServeHTTP(c.Writer, c.Request)
-	})
+	}
 	return nil
+}
+
+// takeUp reads the files of a folder; as says under which name one is served, empty: not at all.
+func (s *Server) takeUp(files fs.FS, as func(name string) string) error {
+	return fs.WalkDir(files, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || as(name) == "" {
+			return err
+		}
+		var f file
+		if f.plain, err = fs.ReadFile(files, name); err != nil {
+			return err
+		}
+		if compressible(contentType(name)) {
+			var out bytes.Buffer
+			z, _ := gzip.NewWriterLevel(&out, gzip.BestCompression)
+			z.Write(f.plain)
+			if err := z.Close(); err != nil {
+				return err
+			}
+			f.packed = out.Bytes()
+		}
+		s.ships.files[as(name)] = f
+		return nil
+	})
+}
+
+// serveStatic serves them.
+func (s *Server) serveStatic(c *gin.Context) {
+	name := strings.TrimPrefix(path.Clean(c.Param("path")), "/")
+	f, ok := s.ships.files[name]
+	if !ok {
+		c.Header("Cache-Control", "no-store")
+		http.NotFound(c.Writer, c.Request)
+		return
+	}
+	c.Header("Cache-Control", "no-cache") // what scripts import from each other has no version in its address
+	if c.Request.URL.RawQuery != "" || !strings.HasPrefix(name, "js/") {
+		c.Header("Cache-Control", staticMaxAge)
+	}
+	if f.packed != nil && takesGzip(c.Request) {
+		c.Header("Content-Encoding", "gzip")
+		c.Header("Vary", "Accept-Encoding")
+		c.Data(http.StatusOK, contentType(name), f.packed)
+		return
+	}
+	http.ServeContent(c.Writer, c.Request, path.Base(name), time.Time{}, bytes.NewReader(f.plain))
 }
 
 func contentType(name string) string {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"html/template"
+	"io/fs"
 	"math"
 
 	"github.com/gin-gonic/gin"
@@ -49,7 +50,9 @@ type Stage struct {
 	Jobs map[string]worker.Kind
 	// Background runs as long as the program does.
 	Background func(ctx context.Context)
-	// Scripts are loaded with the page: files in static/js.
+	// Files are what it ships with: its templates, and its styles and scripts, which are served as css/NAME and js/NAME.
+	Files []fs.FS
+	// Scripts are loaded with the page.
 	Scripts []string
 }
 

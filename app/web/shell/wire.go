@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"html/template"
-	"io/fs"
 	"log/slog"
 	"maps"
 	"net/http"
@@ -19,18 +18,18 @@ import (
 	"mellowthump/core/mix"
 )
 
-// New wires a server over a data folder for those who are let in; templates and static are the files of all stages.
-func New(st *store.Store, who Access, templates, static fs.FS, stages func(*Server) []*Stage) (*Server, error) {
-	s := &Server{Store: st, gate: who.Gate, Renderer: mix.New(st, cacheBytes), whole: newWhole(), static: static, built: strconv.FormatInt(time.Now().Unix(), 36), Patience: patience}
+// New wires a server over a data folder for those who are let in.
+func New(st *store.Store, who Access, stages func(*Server) []*Stage) (*Server, error) {
+	s := &Server{Store: st, gate: who.Gate, Renderer: mix.New(st, cacheBytes), whole: newWhole(), built: strconv.FormatInt(time.Now().Unix(), 36), Patience: patience}
 	s.stages = stages(s)
 	kinds := map[string]worker.Kind{}
 	for _, stage := range s.stages {
 		maps.Copy(kinds, stage.Jobs)
 	}
 	s.Pool = worker.New(st, kinds)
-	var err error
-	if s.pages, err = template.New("").Funcs(s.funcs()).ParseFS(templates, "templates/*.html"); err != nil {
-		return nil, fmt.Errorf("reading the templates: %w", err)
+	s.pages = template.New("").Funcs(s.funcs())
+	if err := s.ship(); err != nil {
+		return nil, fmt.Errorf("reading what ships with the program: %w", err)
 	}
 	if err := s.recall(context.Background()); err != nil {
 		return nil, fmt.Errorf("reading what was counted: %w", err)
@@ -42,9 +41,7 @@ func New(st *store.Store, who Access, templates, static fs.FS, stages func(*Serv
 		s.FailWith(c, group.Recovered(v))
 	}))
 	r.Use(s.letIn, s.tire)
-	if err := s.serveStatic(r, static); err != nil {
-		return nil, err
-	}
+	r.GET("/static/*path", s.serveStatic)
 	s.routes(r)
 	s.routed = r.Routes()
 	r.RedirectTrailingSlash, r.RedirectFixedPath = false, false // they would answer before the door, and tell which addresses there are

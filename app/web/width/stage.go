@@ -1,6 +1,9 @@
 package width
 
 import (
+	"embed"
+	"io/fs"
+
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/web/shell"
@@ -8,11 +11,15 @@ import (
 	"mellowthump/core/width"
 )
 
+//go:embed *.html *.css
+var files embed.FS
+
 // Stage returns the stage.
 func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
 		Stage: &width.Stage,
+		Files: []fs.FS{files},
 		Sheet: h.sheet,
 		Try:   h.try,
 		Routes: func(g *gin.RouterGroup) {
