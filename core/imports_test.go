@@ -70,3 +70,47 @@ func TestImports(t *testing.T) {
 		t.Fatalf("only %d packages seen", seen)
 	}
 }
+
+// The tree in CONTRIBUTING names every package, and no other.
+func TestTree(t *testing.T) {
+	text, err := os.ReadFile("../CONTRIBUTING.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, tree, _ := strings.Cut(string(text), "```\n")
+	tree, _, _ = strings.Cut(tree, "```")
+	named := map[string]bool{}
+	for _, line := range strings.Split(tree, "\n") {
+		for _, word := range strings.Fields(line) {
+			if !strings.HasSuffix(word, "/") {
+				break
+			}
+			if strings.HasPrefix(line, "  ") {
+				word = "core/" + word
+			}
+			named[strings.TrimSuffix(word, "/")] = true
+		}
+	}
+	there := map[string]bool{"e2e": true, "cmd/mellowthump": true}
+	for _, top := range []string{"core", "app", "internal"} {
+		dirs, err := os.ReadDir(filepath.Join("..", top))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range dirs {
+			if d.IsDir() {
+				there[top+"/"+d.Name()] = true
+			}
+		}
+	}
+	for name := range there {
+		if !named[name] {
+			t.Errorf("the tree does not name %s", name)
+		}
+	}
+	for name := range named {
+		if !there[name] && name != "core" {
+			t.Errorf("the tree names %s, which is not there", name)
+		}
+	}
+}

@@ -23,10 +23,10 @@ type Server = shell.Server
 type Access = shell.Access
 
 // New wires the application over a data folder for those who are let in.
-func New(st *store.Store, who Access) (*Server, error) { return shell.New(st, who, stages) }
+func New(st *store.Store, who Access) (*Server, error) { return shell.New(st, who, inOrder) }
 
-// stages are the ten stages in the order of the work.
-func stages(s *shell.Server) []*shell.Stage {
+// inOrder are the ten stages in the order of the work.
+func inOrder(s *shell.Server) []*shell.Stage {
 	first, references, voice := intake.Stage(s)
 	return []*shell.Stage{
 		first,

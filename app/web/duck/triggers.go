@@ -17,6 +17,7 @@ import (
 	"mellowthump/core/midi"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
+	"mellowthump/core/stage"
 )
 
 // matrix shows who ducks to whom: parts down, triggers across.
@@ -246,10 +247,10 @@ func (h *handlers) setHit(c *gin.Context) {
 
 // current is the stage a request came from, Duck where that is not known.
 func (h *handlers) current(c *gin.Context) string {
-	if st := h.CurrentStage(c); st != "intake" {
+	if st := h.CurrentStage(c); st != stage.Intake {
 		return st
 	}
-	return "duck"
+	return stage.Duck
 }
 
 // MatrixOf is for the template.

@@ -17,6 +17,7 @@ import (
 	"mellowthump/core/move"
 	"mellowthump/core/pair"
 	"mellowthump/core/session"
+	"mellowthump/core/stage"
 )
 
 // Handlers are the addresses under which a stage lets hits be changed by hand.
@@ -154,10 +155,10 @@ func (h Handlers) seen(c *gin.Context, change session.Edit) *shell.View {
 
 // stage is the stage that a request came from, Duck where that is not known.
 func (h Handlers) stage(c *gin.Context) string {
-	if st := h.CurrentStage(c); st == "pocket" {
+	if st := h.CurrentStage(c); st == stage.Pocket {
 		return st
 	}
-	return "duck"
+	return stage.Duck
 }
 
 // line shows the line, at a zoom, and as other values would make it.

@@ -22,6 +22,8 @@ import (
 	"mellowthump/core/intake"
 	"mellowthump/core/pair"
 	"mellowthump/core/session"
+	"mellowthump/core/stage"
+	"mellowthump/core/stages"
 )
 
 type handlers struct {
@@ -153,12 +155,13 @@ func (out *sheet) lookFirst() {
 	f, target := v.State.After, v.Targets.Clearance
 	switch under := f.Under(target - 0.05); {
 	case !pair.MetBy(f, target) && v.State.Readout == nil:
-		out.First, out.FirstAt, out.FirstName = fmt.Sprintf("on %d of %d hits the kick does not clear the bass by %g dB in its own octave.", under, len(f.Hits), target), "pocket", "Pocket"
+		out.First, out.FirstAt = fmt.Sprintf("on %d of %d hits the kick does not clear the bass by %g dB in its own octave.", under, len(f.Hits), target), stage.Pocket
 	case !pair.MetBy(f, target):
-		out.First, out.FirstAt, out.FirstName = fmt.Sprintf("with the duck %d of %d hits are still under %g dB.", under, len(f.Hits), target), "duck", "Duck"
+		out.First, out.FirstAt = fmt.Sprintf("with the duck %d of %d hits are still under %g dB.", under, len(f.Hits), target), stage.Duck
 	default:
-		out.First, out.FirstAt, out.FirstName = "kick and bass are clear of each other; how loud each part is comes next.", "levels", "Levels"
+		out.First, out.FirstAt = "kick and bass are clear of each other; how loud each part is comes next.", stage.Levels
 	}
+	out.FirstName = stages.Of(out.FirstAt).Name
 }
 
 // setSettings changes the song's name, tempo, key and leader.

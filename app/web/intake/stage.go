@@ -9,6 +9,7 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
 	"mellowthump/core/intake"
+	"mellowthump/core/stage"
 )
 
 //go:embed *.html *.css *.js
@@ -18,7 +19,7 @@ var files embed.FS
 type Taking func(answer gin.HandlerFunc) gin.HandlerFunc
 
 // Stage returns the stage, and what takes finished tracks in, which Levels shows, and a voice, which Room does.
-func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
+func Stage(s *shell.Server) (st *shell.Stage, references, voice Taking) {
 	h := &handlers{Server: s, watched: newWatched()}
 	return &shell.Stage{
 		Stage:  &intake.Stage,
@@ -32,7 +33,7 @@ func Stage(s *shell.Server) (stage *shell.Stage, references, voice Taking) {
 		},
 		Background: h.watch,
 		Scripts:    []string{"intake.js"},
-	}, h.takes(shell.ReferenceJob, "levels"), h.takes(shell.VoiceJob, "room")
+	}, h.takes(shell.ReferenceJob, stage.Levels), h.takes(shell.VoiceJob, stage.Room)
 }
 
 func (h *handlers) routes(g *gin.RouterGroup) {

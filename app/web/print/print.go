@@ -33,10 +33,11 @@ type handlers struct{ *shell.Server }
 func Stage(s *shell.Server) *shell.Stage {
 	h := &handlers{s}
 	return &shell.Stage{
-		Stage: &print.Stage,
-		Files: []fs.FS{files},
-		Sheet: h.sheet,
-		Try:   h.try,
+		Stage:    &print.Stage,
+		OnMaster: session.PrintMove,
+		Files:    []fs.FS{files},
+		Sheet:    h.sheet,
+		Try:      h.try,
 		Routes: func(g *gin.RouterGroup) {
 			g.POST("/print/solve", h.LimitForm, h.solve)
 			g.GET("/print/costs", h.Whole, h.costs)

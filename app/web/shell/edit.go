@@ -129,8 +129,8 @@ func (s *Server) changeMoves(c *gin.Context) {
 	switch c.Param("do") {
 	case "add":
 		add := session.AddMove{At: at, Kind: c.PostForm("kind")}
-		if stage == "print" && at == (session.At{}) {
-			add.Of = session.PrintMove
+		if st := s.stageOf(stage); st != nil && at == (session.At{}) {
+			add.Of = st.OnMaster
 		}
 		s.Edit(c, stage, "chain", add)
 	case "switch":

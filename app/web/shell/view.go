@@ -44,6 +44,8 @@ type Stage struct {
 	// Follows is the address under /songs/:id that answers with the gains that a hand draws (Server.Follow); empty: none are
 	// drawn here.
 	Follows string
+	// OnMaster marks what is put on the master on its page as the stage's own; empty: it is the master's.
+	OnMaster string
 	// Routes adds the stage's own addresses under /songs/:id.
 	Routes func(g *gin.RouterGroup)
 	// Jobs are the kinds of background work that the stage starts.
