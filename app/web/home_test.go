@@ -160,7 +160,7 @@ func damage(t *testing.T, dir, id string) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if _, err := db.Exec(`UPDATE revisions SET body = '{"format": 2, "bpm": "fast"}' WHERE song_id = ?`, id); err != nil {
+	if _, err := db.Exec(`UPDATE revisions SET body = '{"format": 3, "bpm": "fast"}' WHERE song_id = ?`, id); err != nil {
 		t.Fatal(err)
 	}
 }

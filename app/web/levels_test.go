@@ -194,7 +194,7 @@ func TestRules(t *testing.T) {
 		t.Error("the windows are not taken")
 	}
 	song := b.load(id)
-	if r := song.LevelRules(); r.Kick != -9 || r.Windows[session.Kick].Lo != -10 || r.Premaster != -8 || r.Windows[session.Hats] != session.CommonLevels().Windows[session.Hats] {
+	if r := song.LevelRules(); r.Kick != -9 || r.Windows[session.Kick].Lo != -10 || r.Premaster != -8 || *r.Windows[session.Hats] != *session.CommonLevels().Windows[session.Hats] {
 		t.Errorf("%+v", r)
 	}
 	for _, bad := range []url.Values{{"anchor": {"loud"}}, {"premaster": {"-1"}}, {"hats-lo": {"-5"}, "hats-hi": {"-9"}}} {

@@ -128,7 +128,7 @@ func TestWidth(t *testing.T) {
 		{"side", url.Values{"at": {"none"}, "hz": {"100"}}, "no longer there"}, {"side", url.Values{"at": {pad}, "hz": {"5"}}, "out of bounds"}, {"mono", url.Values{"at": {pad}, "hz": {"low"}}, "corner"},
 		{"level", url.Values{"at": {pad}, "mid": {"0"}, "side": {"99"}}, "outside"}, {"align", url.Values{"at": {pad}}, "neither apart"}, {"low", url.Values{"role": {"hats"}}, "kick or bass"},
 		{"low", url.Values{"role": {"kick"}, "width": {"huge"}}, "no such width"},
-		{"rules", url.Values{"correlation": {"2"}}, "a correlation of 2 is outside -1 to 0.99"},
+		{"rules", url.Values{"correlation": {"2"}}, "a correlation of 2 is outside −1 to 0.99"},
 		{"bands", url.Values{"at": {pad}, "over": {"wide"}}, "shelf"}, {"bands", url.Values{"at": {pad}, "over": {"99"}}, "outside"}, {"bands", url.Values{"at": {"none"}}, "no longer there"},
 	} {
 		if status, body := b.edit(id, "/width/"+c.path, c.form); status != 422 || !strings.Contains(strings.ToLower(body), c.say) {

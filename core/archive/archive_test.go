@@ -107,7 +107,7 @@ func TestBadArchives(t *testing.T) {
 		"empty":   {make(func(*zip.Writer) {}), "holds no session.json"},
 		"no song": {make(func(z *zip.Writer) { put(z, "session.json", "{") }), "session.json"},
 		"later": {make(func(z *zip.Writer) {
-			put(z, "session.json", strings.Replace(string(plain), `"format":2`, `"format":99`, 1))
+			put(z, "session.json", strings.Replace(string(plain), `"format":3`, `"format":99`, 1))
 		}), "session.json"},
 		"a history of a later form":  {make(func(z *zip.Writer) { whole(z); put(z, historyName, `{"format":2}`) }), "history.json: it has form 2"},
 		"a history without its head": {make(func(z *zip.Writer) { whole(z); put(z, historyName, `{"format":1,"head":7}`) }), "the revision 7, which is not there"},

@@ -85,7 +85,7 @@ func (f Field) Check() error {
 		if unit != "" {
 			unit = " " + unit
 		}
-		return fmt.Errorf("%s of %g%s is outside %g to %g", withArticle(f.Label), *f.Number, unit, f.Lo, f.Hi)
+		return fmt.Errorf("%s of %s%s is outside %s to %s", withArticle(f.Label), written(*f.Number), unit, written(f.Lo), written(f.Hi))
 	}
 	v := f.String()
 	if f.None && v == "" {
@@ -101,6 +101,9 @@ func (f Field) Check() error {
 	}
 	return fmt.Errorf("%s of %q is none of %s", withArticle(f.Label), v, f.listed())
 }
+
+// written is a number as it stands in a sentence, with a minus sign.
+func written(v float64) string { return strings.Replace(fmt.Sprintf("%g", v), "-", "−", 1) }
 
 func withArticle(noun string) string {
 	if strings.ContainsRune("aeio", rune(strings.ToLower(noun)[0])) {

@@ -30,9 +30,24 @@ func (s *Song) Duck() (d *move.Duck, off bool) {
 // that its reason holds.
 func (s *Song) Fitted() bool { return s.DuckWhy() != "" && s.FitOf != "" && s.FitOf == s.fitStamp() }
 
+// fitForm is all of a song that a fit goes by, in the form that its stamp is made of: stamps outlive formats.
+type fitForm struct {
+	Format   int       `json:"format"`
+	Name     string    `json:"name"`
+	BPM      float64   `json:"bpm"`
+	Leader   Leader    `json:"leader"`
+	Rate     int       `json:"rate_hz"`
+	Targets  Targets   `json:"targets"`
+	Stems    []Stem    `json:"stems"`
+	Buses    []Bus     `json:"buses,omitempty"`
+	Master   Master    `json:"master,omitzero"`
+	Triggers []Trigger `json:"triggers,omitempty"`
+	Sections []Section `json:"sections,omitempty"`
+}
+
 // fitStamp is a hash of all that a fit goes by, and of the duck that it made.
 func (s *Song) fitStamp() string {
-	c := Song{BPM: s.BPM, Leader: s.Leader, Rate: s.Rate, Targets: s.Targets, Buses: s.Buses, Master: s.Master, Triggers: s.Triggers, Sections: s.shallow()}
+	c := fitForm{BPM: s.BPM, Leader: s.Leader, Rate: s.Rate, Targets: s.Targets, Buses: s.Buses, Master: s.Master, Triggers: s.Triggers, Sections: s.shallow()}
 	for _, st := range s.Stems {
 		if st.Role == Kick || st.Role == Bass {
 			st.Name, st.Was, st.Holds, st.Back = "", "", "", nil

@@ -212,7 +212,7 @@ func (e SetLevels) Apply(s *Song) (string, error) {
 		return "Windows of common practice", nil
 	}
 	s.Levels = e.Levels
-	return "Change the level windows", s.Levels.Validate()
+	return "Change the level windows", s.Rules.check()
 }
 
 // SetPlan keeps trims that are being made elsewhere; nil ends the waiting for them.

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
+	"mellowthump/core/field"
 	"mellowthump/core/move"
 )
 
@@ -62,14 +64,14 @@ func (w Window) Shift(db float64) Window { return Window{w.Lo + db, w.Hi + db} }
 // end of a stem's own chain. They are data; the defaults are common practice, with no published
 // source.
 type Levels struct {
-	Kick      float64         `json:"kick_dbfs"`       // the anchor
-	Bus       float64         `json:"bus_dbfs"`        // no bus over this
-	Premaster float64         `json:"premaster_dbfs"`  // what is aimed at
-	Limit     float64         `json:"limit_dbfs"`      // what the premaster is never over
-	BassUnder Window          `json:"bass_under_kick"` // the bass over the kick where the kick leads, dB
-	BassOver  Window          `json:"bass_over_kick"`  // where the bass leads
-	MelodyGap float64         `json:"melody_gap_db"`   // of a melody under the kick, at the least
-	Windows   map[Role]Window `json:"windows"`         // dBFS, with the kick at its common anchor
+	Kick      float64          `json:"kick_dbfs"`       // the anchor
+	Bus       float64          `json:"bus_dbfs"`        // no bus over this
+	Premaster float64          `json:"premaster_dbfs"`  // what is aimed at
+	Limit     float64          `json:"limit_dbfs"`      // what the premaster is never over
+	BassUnder Window           `json:"bass_under_kick"` // the bass over the kick where the kick leads, dB
+	BassOver  Window           `json:"bass_over_kick"`  // where the bass leads
+	MelodyGap float64          `json:"melody_gap_db"`   // of a melody under the kick, at the least
+	Windows   map[Role]*Window `json:"windows"`         // dBFS, with the kick at its common anchor
 }
 
 const commonKick = -7.0 // dBFS, where the windows are given for
@@ -80,7 +82,7 @@ func CommonLevels() Levels {
 	return Levels{
 		Kick: commonKick, Bus: -3.5, Premaster: -6, Limit: -3.5,
 		BassUnder: Window{-3, -1}, BassOver: Window{0, 1}, MelodyGap: 5,
-		Windows: map[Role]Window{
+		Windows: map[Role]*Window{
 			Kick: {-8, -6}, Snare: {-10, -7}, Melodic: {-15, -12}, Hats: {-20, -14}, Perc: {-20, -14},
 			Texture: {-30, -22}, Effects: {-18, -10},
 		},
@@ -105,38 +107,63 @@ func (s *Song) Window(r Role, kick float64) (w Window, ok bool) {
 	case r == Bass:
 		return l.BassUnder.Shift(kick), true
 	}
-	w, ok = l.Windows[r]
-	return w.Shift(kick - commonKick), ok
+	own, ok := l.Windows[r]
+	if !ok {
+		return w, false
+	}
+	return own.Shift(kick - commonKick), true
 }
 
-// Validate returns an error in plain words where the windows make no sense.
-func (l *Levels) Validate() error {
-	for _, k := range []struct {
-		name string
-		v    float64
-	}{{"the kick's anchor", l.Kick}, {"the bus limit", l.Bus}, {"the premaster's aim", l.Premaster}, {"the premaster's limit", l.Limit}} {
-		if !(k.v >= -60 && k.v <= 0) {
-			return fmt.Errorf("%s of %g dBFS is outside -60 to 0", k.name, k.v)
+// Copy returns one that shares nothing with it.
+func (l Levels) Copy() Levels {
+	own := l.Windows
+	l.Windows = make(map[Role]*Window, len(own))
+	for r, w := range own {
+		c := *w
+		l.Windows[r] = &c
+	}
+	return l
+}
+
+// Fields are its values.
+func (l *Levels) Fields() []field.Field {
+	out := []field.Field{
+		{Name: "anchor", Label: "kick's anchor", Unit: "dBFS", Number: &l.Kick, Lo: -60, Hi: 0, Step: 0.5},
+		{Name: "bus", Label: "limit of any bus", Unit: "dBFS", Number: &l.Bus, Lo: -60, Hi: 0, Step: 0.5},
+		{Name: "premaster", Label: "premaster's aim", Unit: "dBFS", Number: &l.Premaster, Lo: -60, Hi: 0, Step: 0.5},
+		{Name: "limit", Label: "premaster's limit", Unit: "dBFS", Number: &l.Limit, Lo: -60, Hi: 0, Step: 0.5},
+		{Name: "gap", Label: "gap between drums and melody", Unit: "dB", Number: &l.MelodyGap, Lo: 0, Hi: 40, Step: 0.5},
+	}
+	window := func(name, of, unit string, w *Window, lo, hi float64) {
+		out = append(out,
+			field.Field{Name: name + "-lo", Label: "low end of the window for " + of, Unit: unit, Number: &w.Lo, Lo: lo, Hi: hi, Step: 0.5},
+			field.Field{Name: name + "-hi", Label: "high end of the window for " + of, Unit: unit, Number: &w.Hi, Lo: lo, Hi: hi, Step: 0.5})
+	}
+	window("under", "the bass under the kick", "dB", &l.BassUnder, -40, 40)
+	window("over", "the bass over the kick", "dB", &l.BassOver, -40, 40)
+	for _, r := range Roles {
+		if w := l.Windows[r.Role]; w != nil {
+			window(string(r.Role), strings.ToLower(r.Label), "dBFS", w, -80, 0)
 		}
 	}
-	switch {
-	case l.Premaster > l.Limit:
+	return out
+}
+
+// check returns an error in plain words where values make no sense beside each other.
+func (l *Levels) check() error {
+	if l.Premaster > l.Limit {
 		return fmt.Errorf("the premaster's aim of %g dBFS lies over its limit of %g", l.Premaster, l.Limit)
-	case !(l.MelodyGap >= 0 && l.MelodyGap <= 40):
-		return fmt.Errorf("a gap of %g dB between drums and melody is outside 0 to 40", l.MelodyGap)
 	}
-	for _, k := range []struct {
-		name string
-		w    Window
-	}{{"the bass under the kick", l.BassUnder}, {"the bass over the kick", l.BassOver}} {
-		if !(k.w.Lo >= -40 && k.w.Hi <= 40 && k.w.Lo <= k.w.Hi) {
-			return fmt.Errorf("the window for %s runs from %g to %g dB", k.name, k.w.Lo, k.w.Hi)
+	windows := map[string]Window{"the bass under the kick": l.BassUnder, "the bass over the kick": l.BassOver}
+	for r, w := range l.Windows {
+		if !r.Valid() || w == nil {
+			return fmt.Errorf("there is a window for %q, which is no role", r)
 		}
+		windows[string(r)] = *w
 	}
-	for _, r := range slices.Sorted(maps.Keys(l.Windows)) {
-		w := l.Windows[r]
-		if !r.Valid() || !(w.Lo >= -80 && w.Hi <= 0 && w.Lo <= w.Hi) {
-			return fmt.Errorf("the window for %q runs from %g to %g dBFS", r, w.Lo, w.Hi)
+	for _, of := range slices.Sorted(maps.Keys(windows)) {
+		if w := windows[of]; w.Lo > w.Hi {
+			return fmt.Errorf("the window for %s runs from %g down to %g dB", of, w.Lo, w.Hi)
 		}
 	}
 	return nil

@@ -13,18 +13,19 @@ func TestRulesAreFields(t *testing.T) {
 	fresh := func() *Song {
 		room, body, width, compare, print := CommonRoom(), CommonBody(), CommonWidth(), CommonCompare(), CommonPrint()
 		s := New("Low Tide", 120)
-		s.Room, s.Body, s.Width, s.Compare, s.Print = &room, &body, &width, &compare, &print
+		levels := CommonLevels()
+		s.Levels, s.Room, s.Body, s.Width, s.Compare, s.Print = &levels, &room, &body, &width, &compare, &print
 		return &s
 	}
 	if err := fresh().Validate(); err != nil {
 		t.Fatal(err)
 	}
 	n := 0
-	for i, rules := range fresh().rules() {
+	for i, rules := range fresh().Rules.fields() {
 		for j, f := range rules {
 			for _, typed := range []string{"1e9", "-1e9", "loud", "NaN"} {
 				s := fresh()
-				fields := s.rules()[i]
+				fields := s.Rules.fields()[i]
 				err := field.Read(fields, func(name string) (string, bool) { return typed, name == f.Name })
 				if err == nil || !strings.Contains(err.Error(), f.Label) || strings.Contains(err.Error(), "strconv") {
 					t.Errorf("%s as %q: %v", f.Name, typed, err)
@@ -36,7 +37,7 @@ func TestRulesAreFields(t *testing.T) {
 			n++
 		}
 	}
-	if n != 10 {
+	if n != 10+2+5+4+2*7 {
 		t.Errorf("%d values", n)
 	}
 }

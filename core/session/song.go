@@ -15,26 +15,20 @@ import (
 
 // Song is everything a render needs besides the audio itself.
 type Song struct {
-	Format  int      `json:"format"`
-	Name    string   `json:"name"`
-	BPM     float64  `json:"bpm"`
-	FeltBPM float64  `json:"felt_bpm,omitempty"` // where a half-time feel is counted differently
-	Key     string   `json:"key,omitempty"`
-	Grid    float64  `json:"grid_offset_s,omitempty"` // where the first bar begins
-	Leader  Leader   `json:"leader"`
-	Rate    int      `json:"rate_hz"` // the rate everything is rendered at; 0 until a stem is in
-	Targets Targets  `json:"targets"`
-	Loop    *Span    `json:"loop,omitempty"`   // nil: the 8 bars with the most kick and bass
-	Levels  *Levels  `json:"levels,omitempty"` // nil: those of common practice
-	Stems   []Stem   `json:"stems"`
-	Buses   []Bus    `json:"buses,omitempty"`
-	Master  Master   `json:"master,omitzero"`
-	Room    *Room    `json:"room,omitempty"` // what Room goes by; nil: common practice
-	Body    *Body    `json:"body,omitempty"` // likewise Body
-	Width   *Width   `json:"width,omitempty"`
-	Compare *Compare `json:"compare,omitempty"`
-	Print   *Print   `json:"print,omitempty"`
-	Plan    *Plan    `json:"plan,omitempty"` // trims that are being set outside
+	Format  int     `json:"format"`
+	Name    string  `json:"name"`
+	BPM     float64 `json:"bpm"`
+	FeltBPM float64 `json:"felt_bpm,omitempty"` // where a half-time feel is counted differently
+	Key     string  `json:"key,omitempty"`
+	Grid    float64 `json:"grid_offset_s,omitempty"` // where the first bar begins
+	Leader  Leader  `json:"leader"`
+	Rate    int     `json:"rate_hz"`        // the rate everything is rendered at; 0 until a stem is in
+	Loop    *Span   `json:"loop,omitempty"` // nil: the 8 bars with the most kick and bass
+	Rules   `json:"rules"`
+	Stems   []Stem `json:"stems"`
+	Buses   []Bus  `json:"buses,omitempty"`
+	Master  Master `json:"master,omitzero"`
+	Plan    *Plan  `json:"plan,omitempty"` // trims that are being set outside
 
 	Raised float64 `json:"raised_db,omitempty"` // by how much the mix was raised for what its ducks freed
 	FitOf  string  `json:"fit_of,omitempty"`    // what the song was when its duck was fitted, see Fitted
@@ -55,19 +49,6 @@ const (
 	KickLeads Leader = "kick"
 	BassLeads Leader = "bass"
 )
-
-// Targets are what the judgements are made against. The defaults are common practice, with
-// no published source.
-type Targets struct {
-	Clearance float64 `json:"clearance_db"` // of the kick, in 9 of 10 hits
-	MaxDepth  float64 `json:"max_depth_db"` // cap of a duck
-
-	NoAhead bool `json:"no_lookahead,omitempty"` // a fit may not begin before the hit
-	Follow  bool `json:"follow,omitempty"`       // a fitted curve's way back is shorter where the next hit is close
-}
-
-// DefaultTargets are the values a new song starts with.
-func DefaultTargets() Targets { return Targets{Clearance: 8, MaxDepth: 12} }
 
 // Span is a stretch of the song in seconds.
 type Span struct {
@@ -143,7 +124,7 @@ type Trim struct {
 
 // New returns an empty song.
 func New(name string, bpm float64) Song {
-	return Song{Format: Format, Name: name, BPM: bpm, Leader: KickLeads, Targets: DefaultTargets()}
+	return Song{Format: Format, Name: name, BPM: bpm, Leader: KickLeads, Rules: Rules{Targets: DefaultTargets()}}
 }
 
 // Clone returns a deep copy, so that an edit never reaches into another revision.
@@ -214,7 +195,7 @@ func (s *Song) ByRole(r Role) []*Stem {
 }
 
 // Format is the version of the JSON form that is written; Read brings older ones up to it.
-const Format = 2
+const Format = 3
 
 // BarSeconds returns the length of a bar of four beats.
 func (s *Song) BarSeconds() float64 { return 240 / s.BPM }

@@ -25,7 +25,7 @@ type Slot struct {
 // recording, and are found anew.
 func (s Song) Template() Song {
 	c := s.Clone()
-	out := Song{Format: c.Format, Name: c.Name, BPM: c.BPM, Leader: c.Leader, Targets: c.Targets, Levels: c.Levels, Buses: c.Buses, Master: c.Master, Room: c.Room, Body: c.Body, Width: c.Width, Compare: c.Compare, Print: c.Print}
+	out := Song{Format: c.Format, Name: c.Name, BPM: c.BPM, Leader: c.Leader, Rules: c.Rules, Buses: c.Buses, Master: c.Master}
 	for _, st := range c.Stems {
 		if st.Apart != nil { // parts come of taking apart
 			continue

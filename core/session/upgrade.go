@@ -20,7 +20,7 @@ func Read(b []byte) (Song, error) {
 }
 
 // upgrades bring a song from the format of their place, counted from 1, to the next.
-var upgrades = []func(map[string]any) error{chainsOnBuses}
+var upgrades = []func(map[string]any) error{chainsOnBuses, rulesTogether}
 
 // upgraded returns a song's JSON in this program's format. What is of this format is passed on as it is.
 func upgraded(b []byte) ([]byte, error) {
@@ -70,6 +70,19 @@ func chainsOnBuses(song map[string]any) error {
 			t["stems"] = slices.DeleteFunc(more, func(id any) bool { return !there[id] })
 		}
 	}
+	return nil
+}
+
+// rulesTogether brings format 2 to 3: what the stages go by stands together, by stage.
+func rulesTogether(song map[string]any) error {
+	rules := map[string]any{}
+	for was, is := range map[string]string{"levels": "levels", "targets": "duck", "room": "room", "body": "body", "width": "width", "compare": "compare", "print": "print"} {
+		if v, ok := song[was]; ok {
+			rules[is] = v
+			delete(song, was)
+		}
+	}
+	song["rules"] = rules
 	return nil
 }
 

@@ -35,8 +35,10 @@ func TestUpgrade(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if strings.Contains(string(again), `"duck":`) {
-		t.Error("what is written has still a duck beside the chain")
+	for _, b := range s.Buses {
+		if bus, _ := json.Marshal(b); strings.Contains(string(bus), `"duck":`) {
+			t.Error("what is written has still a duck beside the chain")
+		}
 	}
 	back, err := Read(again)
 	if err != nil || !reflect.DeepEqual(back, s) {
@@ -55,6 +57,35 @@ func TestUpgrade(t *testing.T) {
 	gone, err := Read([]byte(`{"format": 1, "name": "x", "bpm": 120, "leader": "kick", "targets": {}, "stems": null, "triggers": [{"id": "kick", "name": "Kick", "stem": "s9", "stems": ["s8"]}]}`))
 	if err != nil || gone.Triggers[0].Stem != "" || len(gone.Triggers[0].Stems) != 0 {
 		t.Errorf("a trigger of missing stems is read as %+v (%v)", gone.Triggers, err)
+	}
+}
+
+// A song as the program of format 2 wrote it is read as it was: what the stages go by stands together, and its duck is still the
+// one that a fit made.
+func TestUpgradeOfRules(t *testing.T) {
+	b, err := os.ReadFile("testdata/format2.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := Read(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if s.Targets != (Targets{Clearance: 9, MaxDepth: 10, NoAhead: true, Follow: true}) || s.RoomRules() != (Room{Cellar: 20, Slope: 12, Playback: 83}) {
+		t.Errorf("the rules are %+v", s.Rules)
+	}
+	if l := s.LevelRules(); l.Kick != -8 || *l.Windows[Hats] != (Window{-22, -15}) || *l.Windows[Snare] != (Window{-10, -7}) {
+		t.Errorf("the windows are %+v", l)
+	}
+	if s.Body == nil || s.Width == nil || s.Compare == nil || s.Print == nil || !s.Fitted() {
+		t.Errorf("something is lost; fitted: %t", s.Fitted())
+	}
+	again, err := json.Marshal(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if back, err := Read(again); err != nil || !reflect.DeepEqual(back, s) {
+		t.Errorf("written and read again it is another song (%v)", err)
 	}
 }
 

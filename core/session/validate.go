@@ -62,10 +62,6 @@ func (s *Song) validateSettings() error {
 		return fmt.Errorf("the leader %q is neither kick nor bass", s.Leader)
 	case s.Rate != 0 && (s.Rate < audio.MinRate || s.Rate > audio.MaxRate):
 		return fmt.Errorf("a rate of %d Hz is outside 8 to 192 kHz", s.Rate)
-	case !(s.Targets.Clearance >= 0 && s.Targets.Clearance <= 40):
-		return fmt.Errorf("a clearance target of %g dB is outside 0 to 40", s.Targets.Clearance)
-	case !(s.Targets.MaxDepth >= 0 && s.Targets.MaxDepth <= 60):
-		return fmt.Errorf("a depth cap of %g dB is outside 0 to 60", s.Targets.MaxDepth)
 	case !(s.Grid >= 0 && s.Grid <= 60):
 		return fmt.Errorf("a grid that begins at %g s is outside 0 to 60 s", s.Grid)
 	}
@@ -290,33 +286,5 @@ func (s *Song) validateRest() error {
 			}
 		}
 	}
-	for _, fields := range s.rules() {
-		if err := field.All(fields); err != nil {
-			return err
-		}
-	}
-	if s.Levels != nil {
-		return s.Levels.Validate()
-	}
-	return nil
-}
-
-// rules are what the stages go by, where it is the song's own.
-func (s *Song) rules() (all [][]field.Field) {
-	if s.Room != nil {
-		all = append(all, s.Room.Fields())
-	}
-	if s.Body != nil {
-		all = append(all, s.Body.Fields())
-	}
-	if s.Width != nil {
-		all = append(all, s.Width.Fields())
-	}
-	if s.Compare != nil {
-		all = append(all, s.Compare.Fields())
-	}
-	if s.Print != nil {
-		all = append(all, s.Print.Fields())
-	}
-	return all
+	return s.Rules.check()
 }

@@ -48,12 +48,8 @@ func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session
 func (h *handlers) setTargets(c *gin.Context) {
 	h.WorkOut(c, "duck", "targets", func(song *session.Song) (session.Edit, error) {
 		t := song.Targets
-		var err error
-		if t.Clearance, err = field.Number(c.PostForm("clearance"), "dB"); err != nil {
-			return nil, shell.BadInput(c, "targets", fmt.Errorf("the clearance %w", err))
-		}
-		if t.MaxDepth, err = field.Number(c.PostForm("depth"), "dB"); err != nil {
-			return nil, shell.BadInput(c, "targets", fmt.Errorf("the cap %w", err))
+		if err := field.Read(t.Fields(), c.GetPostForm); err != nil {
+			return nil, shell.BadInput(c, "targets", err)
 		}
 		if c.PostForm("ahead-asked") != "" { // an unticked box sends nothing
 			t.NoAhead, t.Follow = c.PostForm("ahead") == "", c.PostForm("follow") != ""

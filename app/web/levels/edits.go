@@ -95,33 +95,9 @@ func (h *handlers) setRules(c *gin.Context) {
 		if c.PostForm("reset") != "" {
 			return session.SetLevels{}, nil
 		}
-		rules := song.LevelRules()
-		windows := map[session.Role]session.Window{}
-		var wrong error
-		read := func(name string, was float64) float64 {
-			text, ok := c.GetPostForm(name)
-			if !ok {
-				return was
-			}
-			db, err := field.Number(text, "dB")
-			if err != nil && wrong == nil {
-				wrong = fmt.Errorf("%s: %w", strings.ReplaceAll(name, "-", " "), err)
-			}
-			return db
-		}
-		for _, r := range session.Roles {
-			if w, ok := rules.Windows[r.Role]; ok {
-				windows[r.Role] = session.Window{Lo: read(string(r.Role)+"-lo", w.Lo), Hi: read(string(r.Role)+"-hi", w.Hi)}
-			}
-		}
-		rules.Windows = windows
-		rules.Kick, rules.Bus = read("anchor", rules.Kick), read("bus", rules.Bus)
-		rules.Premaster, rules.Limit = read("premaster", rules.Premaster), read("limit", rules.Limit)
-		rules.BassUnder = session.Window{Lo: read("under-lo", rules.BassUnder.Lo), Hi: read("under-hi", rules.BassUnder.Hi)}
-		rules.BassOver = session.Window{Lo: read("over-lo", rules.BassOver.Lo), Hi: read("over-hi", rules.BassOver.Hi)}
-		rules.MelodyGap = read("gap", rules.MelodyGap)
-		if wrong != nil {
-			return nil, shell.BadInput(c, "rules", wrong)
+		rules := song.LevelRules().Copy()
+		if err := field.Read(rules.Fields(), c.GetPostForm); err != nil {
+			return nil, shell.BadInput(c, "rules", err)
 		}
 		return session.SetLevels{Levels: &rules}, nil
 	})

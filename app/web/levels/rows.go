@@ -88,7 +88,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	v.Lead = "Sample peaks over " + out.Over + ", each in a real render. Brackets: where such a part usually sits; thin mark: the file."
 	for _, r := range session.Roles {
 		if w, ok := out.Rules.Windows[r.Role]; ok {
-			out.RuleRoles = append(out.RuleRoles, ruleRow{r.Role, r.Label, w})
+			out.RuleRoles = append(out.RuleRoles, ruleRow{r.Role, r.Label, *w})
 		}
 	}
 	out.rows()
