@@ -53,7 +53,7 @@ soak: ## sixteen clients for five minutes, with the race detector
 
 # Each fuzz target: its name and its package.
 FUZZ := FuzzAIFF:app/decode FuzzFLAC:app/decode FuzzMP3:app/decode FuzzOgg:app/decode FuzzReader:core/audio/wav \
-	FuzzRead:core/midi FuzzRead:core/session FuzzFileName:core/session FuzzNames:core/export FuzzSong:core/mix
+	FuzzRead:core/midi FuzzRead:core/session FuzzFileName:core/session FuzzNames:core/export FuzzSong:core/mix FuzzSide:app/web/ask
 FUZZTIME ?= 60s
 
 long: ## Duck and Levels over two stems of half an hour, 12 of 12 min, every stage over 60 of 3 min: memory, time

@@ -77,7 +77,7 @@ func TestRoom(t *testing.T) {
 	p.click("#deck-data [data-solo=all]")
 	p.until("the deck tells both sides apart", "document.querySelector('#taken')")
 	p.click("#taken")
-	p.until("what is taken away", "document.querySelector('#taken')?.checked && document.querySelector('#deck-data').dataset.after.includes('taken=stage')")
+	p.until("what is taken away", "document.querySelector('#taken')?.checked && document.querySelector('#deck-data').dataset.after.includes('taken=1')")
 	p.until("its mark on the rail", "document.querySelector('#mark-room em')")
 	p.clean("422")
 }

@@ -102,7 +102,7 @@ func TestRoom(t *testing.T) {
 	}
 	w := fmt.Sprintf("?rev=%d&solo=all&from=0&to=%d", b.load(id).Rev, 2*rate)
 	was, is := b.sound("/songs/"+id+"/deck/before.wav"+w+"&of=stage:room"), b.sound("/songs/"+id+"/deck/after.wav"+w)
-	gone := b.sound("/songs/" + id + "/deck/after.wav" + w + "&taken=stage:room")
+	gone := b.sound("/songs/" + id + "/deck/after.wav" + w + "&of=stage:room&taken=1")
 	for i, v := range gone.Ch[0] {
 		if max(was.Ch[0][i], is.Ch[0][i], -was.Ch[0][i], -is.Ch[0][i]) > 0.999 { // 24 bits end there
 			continue

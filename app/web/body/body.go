@@ -2,6 +2,7 @@
 package body
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"html/template"
@@ -10,6 +11,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/body"
@@ -202,7 +205,7 @@ func (h *handlers) steady(c *gin.Context) {
 		if c.PostForm("out") != "" {
 			p, ok := body.Of(song, c.PostForm("part"))
 			if !ok {
-				return nil, shell.BadInput(c, "steady", errNoPart)
+				return nil, shell.BadInput("steady", errNoPart)
 			}
 			var e session.Unsteady
 			for _, st := range p.Stems(song) {
@@ -210,27 +213,27 @@ func (h *handlers) steady(c *gin.Context) {
 			}
 			return e, nil
 		}
-		return h.evened(c, song, c.PostForm("part"), c.PostForm("school"))
+		return h.evened(c.Request.Context(), song, c.PostForm("part"), c.PostForm("school"))
 	})
 }
 
 var errNoPart = errors.New("there is no such part to even out")
 
-func (h *handlers) evened(c *gin.Context, song *session.Song, part, by string) (session.Edit, error) {
+func (h *handlers) evened(ctx context.Context, song *session.Song, part, by string) (session.Edit, error) {
 	p, ok := body.Of(song, part)
 	if !ok || by != string(body.Own) && by != string(body.Compressor) {
-		return nil, shell.BadInput(c, "steady", errNoPart)
+		return nil, shell.BadInput("steady", errNoPart)
 	}
-	b, err := h.Bench(c.Request.Context(), song)
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	s, err := body.SteadyOn(c.Request.Context(), b, p, body.School(by))
+	s, err := body.SteadyOn(ctx, b, p, body.School(by))
 	if err != nil {
 		return nil, err
 	}
 	if s == nil || s.Move == nil {
-		return nil, shell.BadInput(c, "steady", fmt.Errorf("%s has fewer than two hits or notes here: there is nothing to even out", p.Name))
+		return nil, shell.BadInput("steady", fmt.Errorf("%s has fewer than two hits or notes here: there is nothing to even out", p.Name))
 	}
 	return s.Edit(song), nil
 }
@@ -240,18 +243,18 @@ func (h *handlers) shape(c *gin.Context) {
 	h.WorkOut(c, "body", "attack", func(song *session.Song) (session.Edit, error) {
 		p, ok := body.Of(song, c.PostForm("part"))
 		if !ok {
-			return nil, shell.BadInput(c, "attack", errors.New("there is no such part to shape"))
+			return nil, shell.BadInput("attack", errors.New("there is no such part to shape"))
 		}
 		var m move.Attack
 		var err error
 		if m.Attack, err = field.Number(c.PostForm("attack"), "dB"); err != nil {
-			return nil, shell.BadInput(c, "attack", fmt.Errorf("the attack %w", err))
+			return nil, shell.BadInput("attack", fmt.Errorf("the attack %w", err))
 		}
 		if m.Sustain, err = field.Number(c.PostForm("sustain"), "dB"); err != nil {
-			return nil, shell.BadInput(c, "attack", fmt.Errorf("the sustain %w", err))
+			return nil, shell.BadInput("attack", fmt.Errorf("the sustain %w", err))
 		}
 		if err := move.Validate(&m); err != nil {
-			return nil, shell.BadInput(c, "attack", err)
+			return nil, shell.BadInput("attack", err)
 		}
 		return body.ShapeEdit(song, p, &m, ""), nil
 	})
@@ -262,7 +265,7 @@ func (h *handlers) setRules(c *gin.Context) {
 	h.WorkOut(c, "body", "rules", func(song *session.Song) (session.Edit, error) {
 		r := song.BodyRules()
 		if err := field.Read(r.Fields(), c.GetPostForm); err != nil {
-			return nil, shell.BadInput(c, "rules", err)
+			return nil, shell.BadInput("rules", err)
 		}
 		return session.SetBody{Body: r}, nil
 	})
@@ -279,29 +282,27 @@ func (h *handlers) settings(c *gin.Context) {
 }
 
 // try works out what is heard before it is made: a part evened out by a school.
-func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
-	if law, ok := strings.CutPrefix(what, "fall:"); ok {
-		d, err := lawOf(law)
-		if err != nil {
-			return nil, &shell.InputError{Field: "low", Sentence: shell.Sentence(err.Error())}
-		}
-		return h.fallen(c, song, d)
-	}
-	part := strings.Split(what, ":")
+func (h *handlers) try(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error) {
+	s := &song.Song
 	switch {
-	case len(part) == 2 && part[0] == "drive":
-		return h.driven(c, song, part[1])
-	case len(part) == 2 && part[0] == "lower":
-		return h.lowered(c, song, part[1])
-	case len(part) == 2 && part[0] == "layers":
-		return h.handed(c, song, session.Role(part[1]))
-	case len(part) == 3 && part[0] == "under":
-		return h.undered(c, song, part[1], part[2])
-	case len(part) >= 4 && part[0] == "glue": // a bus's place has a colon of its own
-		return h.glued(c, song, part[1], session.ParseAt(strings.Join(part[3:], ":")), part[2])
+	case t.What == "fall":
+		d, err := lawOf(strings.Join(t.Args, ":"))
+		if err != nil {
+			return nil, shell.BadInput("low", err)
+		}
+		return h.fallen(ctx, s, d)
+	case t.Is("drive", 1):
+		return h.driven(ctx, s, t.Args[0])
+	case t.Is("lower", 1):
+		return h.lowered(ctx, s, t.Args[0])
+	case t.Is("layers", 1):
+		return h.handed(ctx, s, session.Role(t.Args[0]))
+	case t.Is("under", 2):
+		return h.undered(ctx, s, t.Args[0], t.Args[1])
+	case t.Is("glue", 3):
+		return h.glued(ctx, s, t.Args[0], session.ParseAt(t.Args[2]), t.Args[1])
+	case t.Is("steady", 2):
+		return h.evened(ctx, s, t.Args[0], t.Args[1])
 	}
-	if len(part) != 3 || part[0] != "steady" {
-		return nil, &shell.InputError{Field: "steady", Sentence: "There is nothing of that name to hear."}
-	}
-	return h.evened(c, song, part[1], part[2])
+	return nil, &shell.InputError{Field: "steady", Sentence: "There is nothing of that name to hear."}
 }

@@ -1,6 +1,7 @@
 package body
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -88,26 +89,26 @@ func (h *handlers) hand(c *gin.Context) {
 			}
 			return e, nil
 		}
-		return h.handed(c, song, role)
+		return h.handed(c.Request.Context(), song, role)
 	})
 }
 
-func (h *handlers) handed(c *gin.Context, song *session.Song, role session.Role) (session.Edit, error) {
+func (h *handlers) handed(ctx context.Context, song *session.Song, role session.Role) (session.Edit, error) {
 	if !slices.Contains(body.LayeredRoles, role) {
-		return nil, shell.BadInput(c, "layers", errors.New("there are no such layers"))
+		return nil, shell.BadInput("layers", errors.New("there are no such layers"))
 	}
-	b, err := h.Bench(c.Request.Context(), song)
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	s, err := body.StackOn(c.Request.Context(), b, role)
+	s, err := body.StackOn(ctx, b, role)
 	switch {
 	case err != nil:
 		return nil, err
 	case s == nil:
-		return nil, shell.BadInput(c, "layers", errors.New("there are no such layers"))
+		return nil, shell.BadInput("layers", errors.New("there are no such layers"))
 	case s.Corner == 0:
-		return nil, shell.BadInput(c, "layers", errors.New("there is no corner at which they would agree better"))
+		return nil, shell.BadInput("layers", errors.New("there is no corner at which they would agree better"))
 	}
 	return s.Edit(), nil
 }
@@ -117,7 +118,7 @@ func (h *handlers) beats(c *gin.Context) {
 	h.WorkOut(c, "body", "layers", func(song *session.Song) (session.Edit, error) {
 		st, key := song.Stem(c.PostForm("stem")), c.PostForm("beats")
 		if st == nil {
-			return nil, shell.BadInput(c, "layers", errors.New("that layer is no longer there"))
+			return nil, shell.BadInput("layers", errors.New("that layer is no longer there"))
 		}
 		at := session.At{Stem: st.ID}
 		if key == "" {
@@ -132,7 +133,7 @@ func (h *handlers) beats(c *gin.Context) {
 		case err != nil:
 			return nil, err
 		case e == nil:
-			return nil, shell.BadInput(c, "layers", fmt.Errorf("%s has no hit there", st.Name))
+			return nil, shell.BadInput("layers", fmt.Errorf("%s has no hit there", st.Name))
 		}
 		return e, nil
 	})
@@ -175,12 +176,12 @@ func (h *handlers) shaping(c *gin.Context) {
 	h.WorkOut(c, "body", "attack", func(song *session.Song) (session.Edit, error) {
 		p, ok := body.Of(song, c.PostForm("part"))
 		if !ok {
-			return nil, shell.BadInput(c, "attack", errors.New("there is no such part to shape"))
+			return nil, shell.BadInput("attack", errors.New("there is no such part to shape"))
 		}
 		id := c.PostForm("id")
 		e := body.Shaping(song, p, id)
 		if e == nil {
-			return nil, shell.BadInput(c, "attack", errors.New("there is no such way to shape it"))
+			return nil, shell.BadInput("attack", errors.New("there is no such way to shape it"))
 		}
 		if c.PostForm("out") != "" {
 			out := session.Together{Said: p.Name + ": taken out again"}

@@ -1,6 +1,7 @@
 package body
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -146,29 +147,29 @@ func (h *handlers) under(c *gin.Context) {
 			}
 			return e, nil
 		}
-		return h.undered(c, song, key, c.PostForm("db"))
+		return h.undered(c.Request.Context(), song, key, c.PostForm("db"))
 	})
 }
 
-func (h *handlers) undered(c *gin.Context, song *session.Song, key, db string) (session.Edit, error) {
+func (h *handlers) undered(ctx context.Context, song *session.Song, key, db string) (session.Edit, error) {
 	usual, ok := map[string]float64{"tone": body.SubUnder, "lift": body.LiftBy}[key]
 	if !ok {
-		return nil, shell.BadInput(c, "low", errors.New("there is nothing of that name to put under the kick"))
+		return nil, shell.BadInput("low", errors.New("there is nothing of that name to put under the kick"))
 	}
 	asked, err := dbAsked(db, usual)
 	if err != nil {
-		return nil, shell.BadInput(c, "low", err)
+		return nil, shell.BadInput("low", err)
 	}
-	b, err := h.Bench(c.Request.Context(), song)
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	u, err := body.UnderOn(c.Request.Context(), b, asked, key == "lift")
+	u, err := body.UnderOn(ctx, b, asked, key == "lift")
 	switch {
 	case err != nil:
 		return nil, err
 	case u == nil:
-		return nil, shell.BadInput(c, "low", errors.New("there is no kick with a pitch to put it under"))
+		return nil, shell.BadInput("low", errors.New("there is no kick with a pitch to put it under"))
 	}
 	return u.Edit(), nil
 }
@@ -187,23 +188,23 @@ func (h *handlers) fall(c *gin.Context) {
 		}
 		law, err := readLaw(func(name string) (string, bool) { return c.GetPostForm(name) })
 		if err != nil {
-			return nil, shell.BadInput(c, "low", err)
+			return nil, shell.BadInput("low", err)
 		}
-		return h.fallen(c, song, law)
+		return h.fallen(c.Request.Context(), song, law)
 	})
 }
 
-func (h *handlers) fallen(c *gin.Context, song *session.Song, law move.Drop) (session.Edit, error) {
-	b, err := h.Bench(c.Request.Context(), song)
+func (h *handlers) fallen(ctx context.Context, song *session.Song, law move.Drop) (session.Edit, error) {
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	f, err := body.FallOn(c.Request.Context(), b, law)
+	f, err := body.FallOn(ctx, b, law)
 	switch {
 	case err != nil:
 		return nil, err
 	case f == nil:
-		return nil, shell.BadInput(c, "low", errors.New("there are no notes of a bass that could fall"))
+		return nil, shell.BadInput("low", errors.New("there are no notes of a bass that could fall"))
 	}
 	return f.Edit(song), nil
 }
@@ -305,26 +306,26 @@ func (h *handlers) putGlue(c *gin.Context) {
 		if id := map[string]string{"glue": session.BodyGlue, "bands": session.BodyBands}[what]; c.PostForm("out") != "" && id != "" {
 			return session.DropMove{At: at, ID: id}, nil
 		}
-		return h.glued(c, song, what, at, c.PostForm("depth"))
+		return h.glued(c.Request.Context(), song, what, at, c.PostForm("depth"))
 	})
 }
 
-func (h *handlers) glued(c *gin.Context, song *session.Song, what string, at session.At, depth string) (session.Edit, error) {
+func (h *handlers) glued(ctx context.Context, song *session.Song, what string, at session.At, depth string) (session.Edit, error) {
 	if chain, _ := song.Chain(at); chain == nil || what != "glue" && what != "bands" {
-		return nil, shell.BadInput(c, "glue", errors.New("that place is no longer there"))
+		return nil, shell.BadInput("glue", errors.New("that place is no longer there"))
 	}
-	b, err := h.Bench(c.Request.Context(), song)
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	return gluedBy(c, b, what, at, depth)
+	return gluedBy(ctx, b, what, at, depth)
 }
 
-func gluedBy(c *gin.Context, b *bench.Bench, what string, at session.At, depth string) (session.Edit, error) {
+func gluedBy(ctx context.Context, b *bench.Bench, what string, at session.At, depth string) (session.Edit, error) {
 	if what == "glue" {
-		g, err := body.GlueOn(c.Request.Context(), b, at)
+		g, err := body.GlueOn(ctx, b, at)
 		if err == nil && g == nil {
-			err = shell.BadInput(c, "glue", errors.New("nothing sounds there that could be held together"))
+			err = shell.BadInput("glue", errors.New("nothing sounds there that could be held together"))
 		}
 		if err != nil {
 			return nil, err
@@ -333,11 +334,11 @@ func gluedBy(c *gin.Context, b *bench.Bench, what string, at session.At, depth s
 	}
 	asked, err := depthAsked(depth)
 	if err != nil {
-		return nil, shell.BadInput(c, "glue", err)
+		return nil, shell.BadInput("glue", err)
 	}
-	g, err := body.BandsOn(c.Request.Context(), b, at, asked)
+	g, err := body.BandsOn(ctx, b, at, asked)
 	if err == nil && g == nil {
-		err = shell.BadInput(c, "glue", errors.New("nothing sounds there that could be held together"))
+		err = shell.BadInput("glue", errors.New("nothing sounds there that could be held together"))
 	}
 	if err != nil {
 		return nil, err

@@ -1,6 +1,7 @@
 package body
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"html/template"
@@ -81,25 +82,25 @@ func (h *handlers) drive(c *gin.Context) {
 			}
 			return e, nil
 		}
-		return h.driven(c, song, c.PostForm("on"))
+		return h.driven(c.Request.Context(), song, c.PostForm("on"))
 	})
 }
 
-func (h *handlers) driven(c *gin.Context, song *session.Song, on string) (session.Edit, error) {
-	b, err := h.Bench(c.Request.Context(), song)
+func (h *handlers) driven(ctx context.Context, song *session.Song, on string) (session.Edit, error) {
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
 	s, _ := device.Of(on)
-	d, err := body.DriveOn(c.Request.Context(), b, s)
+	d, err := body.DriveOn(ctx, b, s)
 	if err != nil {
 		return nil, err
 	}
 	if d == nil {
 		if len(b.Line()) == 0 {
-			return nil, shell.BadInput(c, "drive", errors.New("there are no notes of a bass here"))
+			return nil, shell.BadInput("drive", errors.New("there are no notes of a bass here"))
 		}
-		return nil, shell.BadInput(c, "drive", fmt.Errorf("on %s nine of ten notes are heard already", s.Name))
+		return nil, shell.BadInput("drive", fmt.Errorf("on %s nine of ten notes are heard already", s.Name))
 	}
 	return body.DriveEdit(song, d.Move), nil
 }

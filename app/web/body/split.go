@@ -124,7 +124,7 @@ func (h *handlers) split(c *gin.Context) {
 	}
 	st := song.Stem(c.PostForm("stem"))
 	bad := func(sentence string) {
-		h.Answer(c, "body", http.StatusUnprocessableEntity, shell.BadInput(c, "split", errors.New(sentence)))
+		h.Answer(c, "body", http.StatusUnprocessableEntity, shell.BadInput("split", errors.New(sentence)))
 	}
 	switch {
 	case st == nil:
@@ -278,22 +278,24 @@ func (h *handlers) together(c *gin.Context) {
 
 // lower lowers what lasts of a stem that was taken apart.
 func (h *handlers) lower(c *gin.Context) {
-	h.WorkOut(c, "body", "split", func(song *session.Song) (session.Edit, error) { return h.lowered(c, song, c.PostForm("stem")) })
+	h.WorkOut(c, "body", "split", func(song *session.Song) (session.Edit, error) {
+		return h.lowered(c.Request.Context(), song, c.PostForm("stem"))
+	})
 }
 
-func (h *handlers) lowered(c *gin.Context, song *session.Song, id string) (session.Edit, error) {
-	b, err := h.Bench(c.Request.Context(), song)
+func (h *handlers) lowered(ctx context.Context, song *session.Song, id string) (session.Edit, error) {
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	a, err := body.ApartOn(c.Request.Context(), b, id)
+	a, err := body.ApartOn(ctx, b, id)
 	switch {
 	case err != nil:
 		return nil, err
 	case a == nil:
-		return nil, shell.BadInput(c, "split", errors.New("that stem is not apart"))
+		return nil, shell.BadInput("split", errors.New("that stem is not apart"))
 	case a.Lowered == nil:
-		return nil, shell.BadInput(c, "split", errors.New("its hits stand clear already, or nothing that may be lowered brings them there"))
+		return nil, shell.BadInput("split", errors.New("its hits stand clear already, or nothing that may be lowered brings them there"))
 	}
 	return a.Lowered.Edit(), nil
 }
@@ -303,7 +305,7 @@ func (h *handlers) shapePart(c *gin.Context) {
 	h.WorkOut(c, "body", "split", func(song *session.Song) (session.Edit, error) {
 		st := song.Stem(c.PostForm("stem"))
 		if st == nil || st.Apart == nil {
-			return nil, shell.BadInput(c, "split", errors.New("that part is no longer there"))
+			return nil, shell.BadInput("split", errors.New("that part is no longer there"))
 		}
 		p := st.PartSound()
 		width := p.Percent()
@@ -319,10 +321,10 @@ func (h *handlers) shapePart(c *gin.Context) {
 			}
 			var err error
 			if *f.to, err = field.Number(text, f.unit); err != nil {
-				return nil, shell.BadInput(c, "split", fmt.Errorf("the %s %w", f.label, err))
+				return nil, shell.BadInput("split", fmt.Errorf("the %s %w", f.label, err))
 			}
 			if !(*f.to >= f.lo && *f.to <= f.hi) {
-				return nil, shell.BadInput(c, "split", fmt.Errorf("a %s of %g %s is out of bounds; %g to %g are taken", f.label, *f.to, f.unit, f.lo, f.hi))
+				return nil, shell.BadInput("split", fmt.Errorf("a %s of %g %s is out of bounds; %g to %g are taken", f.label, *f.to, f.unit, f.lo, f.hi))
 			}
 		}
 		p.Width = width/100 - 1

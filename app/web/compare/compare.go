@@ -2,6 +2,7 @@
 package compare
 
 import (
+	"context"
 	"embed"
 	"errors"
 	"fmt"
@@ -13,6 +14,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/compare"
@@ -278,37 +281,37 @@ func (h *handlers) setMatch(c *gin.Context) {
 		if c.PostForm("out") != "" {
 			return session.Match{}, nil
 		}
-		return h.matched(c, song, c.PostForm("ref"), c.PostForm("amount"), c.PostForm("limit"))
+		return h.matched(c.Request.Context(), song, c.PostForm("ref"), c.PostForm("amount"), c.PostForm("limit"))
 	})
 }
 
-func (h *handlers) matched(c *gin.Context, song *session.Song, ref, amount, limit string) (session.Edit, error) {
+func (h *handlers) matched(ctx context.Context, song *session.Song, ref, amount, limit string) (session.Edit, error) {
 	r := pick(song, ref)
 	if r == nil {
-		return nil, shell.BadInput(c, "match", errGone)
+		return nil, shell.BadInput("match", errGone)
 	}
 	a, l, err := asked(amount, limit)
 	if err != nil {
-		return nil, shell.BadInput(c, "match", err)
+		return nil, shell.BadInput("match", err)
 	}
-	b, err := h.Bench(c.Request.Context(), song)
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	before, _, err := compare.MixSound(c.Request.Context(), b)
+	before, _, err := compare.MixSound(ctx, b)
 	var other compare.Sound
 	if err == nil {
-		other, err = compare.ReferenceSound(c.Request.Context(), b, *r)
+		other, err = compare.ReferenceSound(ctx, b, *r)
 	}
 	if errors.Is(err, compare.ErrSilent) {
-		return nil, shell.BadInput(c, "match", err)
+		return nil, shell.BadInput("match", err)
 	}
 	if err != nil {
 		return nil, err
 	}
 	filters, _ := compare.Against(before, other).Match(a/100, l)
 	if len(filters) == 0 {
-		return nil, shell.BadInput(c, "match", errors.New("there is nothing to match"))
+		return nil, shell.BadInput("match", errors.New("there is nothing to match"))
 	}
 	return session.Match{Filters: filters, Why: fmt.Sprintf("%.0f %% nearer to %s", a, r.Name)}, nil
 }
@@ -318,7 +321,7 @@ func (h *handlers) setRules(c *gin.Context) {
 	h.WorkOut(c, "compare", "rules", func(song *session.Song) (session.Edit, error) {
 		r := song.CompareRules()
 		if err := field.Read(r.Fields(), c.GetPostForm); err != nil {
-			return nil, shell.BadInput(c, "rules", err)
+			return nil, shell.BadInput("rules", err)
 		}
 		return session.SetCompare{Compare: r}, nil
 	})
@@ -335,10 +338,9 @@ func (h *handlers) settings(c *gin.Context) {
 }
 
 // try works out the match that is heard before it is made: "match:amount:limit:reference".
-func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
-	part := strings.SplitN(what, ":", 4)
-	if len(part) != 4 || part[0] != "match" {
+func (h *handlers) try(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error) {
+	if !t.Is("match", 3) {
 		return nil, &shell.InputError{Field: "match", Sentence: "There is nothing of that name to hear."}
 	}
-	return h.matched(c, song, part[3], part[1], part[2])
+	return h.matched(ctx, &song.Song, t.Args[2], t.Args[0], t.Args[1])
 }

@@ -39,7 +39,7 @@ func (h *handlers) setStretch(c *gin.Context) {
 	h.WorkOut(c, "compare", "stretch", func(song *session.Song) (session.Edit, error) {
 		r := pick(song, c.PostForm("ref"))
 		if r == nil {
-			return nil, shell.BadInput(c, "stretch", errGone)
+			return nil, shell.BadInput("stretch", errGone)
 		}
 		switch c.PostForm("as") {
 		case "all":
@@ -59,7 +59,7 @@ func (h *handlers) setStretch(c *gin.Context) {
 		}{{"from", &span.From}, {"to", &span.To}} {
 			v, err := field.Number(c.PostForm(f.name), "s")
 			if err != nil {
-				return nil, shell.BadInput(c, "stretch", fmt.Errorf("the stretch %w", err))
+				return nil, shell.BadInput("stretch", fmt.Errorf("the stretch %w", err))
 			}
 			*f.to = v
 		}
@@ -69,7 +69,7 @@ func (h *handlers) setStretch(c *gin.Context) {
 		}
 		span.From, span.To = max(0, span.From), min(span.To, a.DurationS)
 		if span.To-span.From < session.LeastStretch {
-			return nil, shell.BadInput(c, "stretch", fmt.Errorf("a stretch of %s lies within its %.1f s and is at least %g s long", r.Name, a.DurationS, session.LeastStretch))
+			return nil, shell.BadInput("stretch", fmt.Errorf("a stretch of %s lies within its %.1f s and is at least %g s long", r.Name, a.DurationS, session.LeastStretch))
 		}
 		return session.SetStretch{Reference: r.ID, Stretch: &span}, nil
 	})

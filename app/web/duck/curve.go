@@ -29,26 +29,26 @@ func readPoints(c *gin.Context, song *session.Song) (*move.Duck, error) {
 			break
 		}
 		if i >= move.DuckPoints {
-			return nil, shell.BadInput(c, "points", fmt.Errorf("a duck curve holds at most %d points", move.DuckPoints))
+			return nil, shell.BadInput("points", fmt.Errorf("a duck curve holds at most %d points", move.DuckPoints))
 		}
 		ms, note, err := field.Time(at, bpm)
 		if err != nil {
-			return nil, shell.BadInput(c, "points", fmt.Errorf("point %d: %w", i+1, err))
+			return nil, shell.BadInput("points", fmt.Errorf("point %d: %w", i+1, err))
 		}
 		db, err := field.Number(c.PostForm("db-"+n), "dB")
 		if err != nil {
-			return nil, shell.BadInput(c, "points", fmt.Errorf("point %d: %w", i+1, err))
+			return nil, shell.BadInput("points", fmt.Errorf("point %d: %w", i+1, err))
 		}
 		bend := 0.0
 		if b := strings.TrimSpace(c.PostForm("bend-" + n)); b != "" {
 			if bend, err = field.Number(b, ""); err != nil {
-				return nil, shell.BadInput(c, "points", fmt.Errorf("point %d: %w", i+1, err))
+				return nil, shell.BadInput("points", fmt.Errorf("point %d: %w", i+1, err))
 			}
 		}
 		d.Points = append(d.Points, move.Point{MS: ms, Note: note, DB: db, Bend: bend})
 	}
 	if err := d.Validate(); err != nil {
-		return nil, shell.BadInput(c, "points", err)
+		return nil, shell.BadInput("points", err)
 	}
 	return d, nil
 }
@@ -152,10 +152,10 @@ func (h *handlers) addPoint(c *gin.Context) {
 		}
 		d, err := was.AtTempo(song.BPM)
 		if err != nil {
-			return nil, shell.BadInput(c, "points", err)
+			return nil, shell.BadInput("points", err)
 		}
 		if len(d.Points) >= move.DuckPoints {
-			return nil, shell.BadInput(c, "points", fmt.Errorf("a duck curve holds at most %d points", move.DuckPoints))
+			return nil, shell.BadInput("points", fmt.Errorf("a duck curve holds at most %d points", move.DuckPoints))
 		}
 		at, longest := 0.0, 0.0
 		for i := 1; i < len(d.Points); i++ {
@@ -175,7 +175,7 @@ func (h *handlers) removePoint(c *gin.Context) {
 		was, off := song.Duck()
 		i, err := strconv.Atoi(c.PostForm("i"))
 		if was == nil || was.Keyed() || err != nil || i <= 0 || i >= len(was.Points)-1 {
-			return nil, shell.BadInput(c, "points", errors.New("the first and the last point hold the curve at 0 dB and stay"))
+			return nil, shell.BadInput("points", errors.New("the first and the last point hold the curve at 0 dB and stay"))
 		}
 		d := *was
 		d.Points = append(append([]move.Point(nil), was.Points[:i]...), was.Points[i+1:]...)

@@ -128,14 +128,14 @@ func (h *handlers) rise(c *gin.Context) {
 		}
 		by := left(without.Peak-with.Peak, song)
 		if !(by >= 0.1) {
-			return nil, shell.BadInput(c, "points", errors.New("the ducks free nothing here: another part makes the peak"))
+			return nil, shell.BadInput("points", errors.New("the ducks free nothing here: another part makes the peak"))
 		}
 		rise := session.Rise{DB: by}
 		for _, part := range c.PostFormArray("part") {
 			rise.Parts = append(rise.Parts, session.ParseAt(part))
 		}
 		if c.PostForm("chosen") != "" && len(rise.Parts) == 0 {
-			return nil, shell.BadInput(c, "points", errors.New("tick the parts that are to be raised"))
+			return nil, shell.BadInput("points", errors.New("tick the parts that are to be raised"))
 		}
 		return rise, nil
 	})

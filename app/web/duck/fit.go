@@ -1,6 +1,7 @@
 package duck
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -8,6 +9,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
@@ -31,17 +34,16 @@ func schoolLabel(school string) string {
 }
 
 // try works out what is heard before it is chosen: a school's fit, the depth by the notes, or a key filter.
-func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
-	if low, ok := strings.CutPrefix(what, "stop-false:"); ok {
-		return keyLow(c, song, low)
-	}
-	if what == "per-note" {
-		return h.byNote(c, song)
-	}
-	if schoolLabel(what) == "" {
+func (h *handlers) try(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error) {
+	switch {
+	case t.Is("stop-false", 1):
+		return keyLow(&song.Song, t.Args[0])
+	case t.Is("per-note", 0):
+		return h.byNote(ctx, &song.Song, false)
+	case schoolLabel(t.What) == "":
 		return nil, &shell.InputError{Field: "fit", Sentence: "There is no such school."}
 	}
-	return h.fitted(c, song, what)
+	return h.fitted(ctx, &song.Song, t.What)
 }
 
 // setTargets changes the clearance asked and the cap of the depth; dragged along what it costs, it fits anew.
@@ -49,7 +51,7 @@ func (h *handlers) setTargets(c *gin.Context) {
 	h.WorkOut(c, "duck", "targets", func(song *session.Song) (session.Edit, error) {
 		t := song.Targets
 		if err := field.Read(t.Fields(), c.GetPostForm); err != nil {
-			return nil, shell.BadInput(c, "targets", err)
+			return nil, shell.BadInput("targets", err)
 		}
 		if c.PostForm("ahead-asked") != "" { // an unticked box sends nothing
 			t.NoAhead, t.Follow = c.PostForm("ahead") == "", c.PostForm("follow") != ""
@@ -67,9 +69,9 @@ func (h *handlers) setTargets(c *gin.Context) {
 		}
 		song.Targets = t
 		if err := song.Validate(); err != nil {
-			return nil, shell.BadInput(c, "targets", err)
+			return nil, shell.BadInput("targets", err)
 		}
-		f, err := h.fitted(c, song, duck.SchoolOf(song))
+		f, err := h.fitted(c.Request.Context(), song, duck.SchoolOf(song))
 		if err != nil {
 			return nil, err
 		}
@@ -78,14 +80,14 @@ func (h *handlers) setTargets(c *gin.Context) {
 }
 
 // fitted is the edit that a fit comes to.
-func (h *handlers) fitted(c *gin.Context, song *session.Song, school string) (session.Edit, error) {
-	b, err := h.Bench(c.Request.Context(), song)
+func (h *handlers) fitted(ctx context.Context, song *session.Song, school string) (session.Edit, error) {
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	f, err := duck.FitOn(c.Request.Context(), b, school)
+	f, err := duck.FitOn(ctx, b, school)
 	if t := bench.Trouble(err); t != "" {
-		return nil, shell.BadInput(c, "fit", errors.New(t))
+		return nil, shell.BadInput("fit", errors.New(t))
 	}
 	if err != nil {
 		return nil, err
@@ -101,10 +103,10 @@ func (h *handlers) fit(c *gin.Context) {
 			as = duck.SchoolOf(song)
 		}
 		if schoolLabel(as) == "" {
-			return nil, shell.BadInput(c, "fit", fmt.Errorf("no school is called %q", as))
+			return nil, shell.BadInput("fit", fmt.Errorf("no school is called %q", as))
 		}
 		was, _ := song.Duck()
-		e, err := h.fitted(c, song, as)
+		e, err := h.fitted(c.Request.Context(), song, as)
 		if d, ok := e.(session.SetDuck); ok && err == nil && d.Duck == nil && was == nil {
 			return nil, &shell.InputError{Field: "fit", Sentence: strings.TrimPrefix(d.Said, "Fit: ")}
 		}
@@ -114,22 +116,23 @@ func (h *handlers) fit(c *gin.Context) {
 
 // perNote lets the curve's depth follow the notes of the bass, or makes it the same for all again.
 func (h *handlers) perNote(c *gin.Context) {
-	h.WorkOut(c, "duck", "points", func(song *session.Song) (session.Edit, error) { return h.byNote(c, song) })
+	h.WorkOut(c, "duck", "points", func(song *session.Song) (session.Edit, error) {
+		return h.byNote(c.Request.Context(), song, c.PostForm("same") != "")
+	})
 }
 
 // byNote is the edit of perNote.
-func (h *handlers) byNote(c *gin.Context, song *session.Song) (session.Edit, error) {
-	bad := func(text string) error { return shell.BadInput(c, "points", errors.New(text)) }
+func (h *handlers) byNote(ctx context.Context, song *session.Song, same bool) (session.Edit, error) {
+	bad := func(text string) error { return shell.BadInput("points", errors.New(text)) }
 	d, off := song.Duck()
 	if d == nil || d.Keyed() || song.Leader == session.BassLeads {
 		return nil, bad("only a drawn curve on the bass can follow its notes")
 	}
-	if c.PostForm("same") != "" {
+	if same {
 		one := *d
 		one.Parts = nil
 		return session.SetDuck{Duck: &one, Off: off, Said: "The same depth for every note"}, nil
 	}
-	ctx := c.Request.Context()
 	n, err := h.Renderer.PairLength(song)
 	if err != nil {
 		return nil, err
@@ -162,7 +165,7 @@ func (h *handlers) moved(c *gin.Context, song *session.Song) (session.Edit, erro
 		err = fmt.Errorf("a handover at %g ms is outside 20 to 1000", to)
 	}
 	if err != nil {
-		return nil, shell.BadInput(c, "points", err)
+		return nil, shell.BadInput("points", err)
 	}
 	b, err := h.Bench(c.Request.Context(), song)
 	if err != nil {
@@ -173,7 +176,7 @@ func (h *handlers) moved(c *gin.Context, song *session.Song) (session.Edit, erro
 		return nil, err
 	}
 	if st == nil || !st.After.HandoverMedian.Valid() {
-		return nil, shell.BadInput(c, "points", errors.New("there is no handover to move: the bass never takes over before the next hit"))
+		return nil, shell.BadInput("points", errors.New("there is no handover to move: the bass never takes over before the next hit"))
 	}
 	return handover{from: float64(st.After.HandoverMedian), to: to}, nil
 }

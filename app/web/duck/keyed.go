@@ -24,7 +24,7 @@ func (h *handlers) setKeyed(c *gin.Context) {
 	h.WorkOut(c, "duck", "keyed", func(song *session.Song) (session.Edit, error) {
 		was, off := song.Duck()
 		if was == nil || !was.Keyed() {
-			return nil, shell.BadInput(c, "keyed", errors.New("there is no keyed duck to set; press Fit first"))
+			return nil, shell.BadInput("keyed", errors.New("there is no keyed duck to set; press Fit first"))
 		}
 		d := move.Copy(was).(*move.Duck)
 		if d.Key == nil {
@@ -42,7 +42,7 @@ func (h *handlers) setKeyed(c *gin.Context) {
 			d.Key = nil
 		}
 		if err != nil {
-			return nil, shell.BadInput(c, "keyed", err)
+			return nil, shell.BadInput("keyed", err)
 		}
 		return session.SetDuck{Duck: d, Off: off, Said: "Change the keyed duck"}, nil
 	})
@@ -140,16 +140,16 @@ func (h *handlers) schoolRows(c *gin.Context, v *shell.View) ([]schoolRow, error
 // stopFalse puts the key filter in that stops the false triggers.
 func (h *handlers) stopFalse(c *gin.Context) {
 	h.WorkOut(c, "duck", "keyed", func(song *session.Song) (session.Edit, error) {
-		return keyLow(c, song, c.PostForm("low"))
+		return keyLow(song, c.PostForm("low"))
 	})
 }
 
 // keyLow is the edit that puts a low-pass before what a keyed duck listens to.
-func keyLow(c *gin.Context, song *session.Song, hz string) (session.Edit, error) {
+func keyLow(song *session.Song, hz string) (session.Edit, error) {
 	low, err := strconv.ParseFloat(hz, 64)
 	was, off := song.Duck()
 	if was == nil || !was.Keyed() || err != nil || math.IsNaN(low) {
-		return nil, shell.BadInput(c, "keyed", errors.New("there is no keyed duck to filter"))
+		return nil, shell.BadInput("keyed", errors.New("there is no keyed duck to filter"))
 	}
 	d := *was
 	d.Key = &move.KeyFilter{Low: low, Slope: keySlope}

@@ -126,7 +126,7 @@ func (h *handlers) setCell(c *gin.Context) {
 		if text != "" && text != "–" {
 			var err error
 			if depth, err = field.Number(text, "dB"); err != nil {
-				return nil, shell.BadInput(c, "matrix", fmt.Errorf("the depth %w", err))
+				return nil, shell.BadInput("matrix", fmt.Errorf("the depth %w", err))
 			}
 		}
 		return session.PartDepth{At: session.ParseAt(c.PostForm("part")), Trigger: c.PostForm("trigger"), Depth: math.Abs(depth)}, nil
@@ -144,7 +144,7 @@ func (h *handlers) setShape(c *gin.Context) {
 		}{{"begins", "where it begins", &e.Shape.Begins}, {"down", "where it is down", &e.Shape.Down}, {"back", "where it is held to", &e.Shape.Back}, {"end", "where it is back", &e.Shape.End}} {
 			ms, note, err := field.Time(c.PostForm(f.name), song.BPM)
 			if err != nil {
-				return nil, shell.BadInput(c, "shape", fmt.Errorf("%s: %w", f.says, err))
+				return nil, shell.BadInput("shape", fmt.Errorf("%s: %w", f.says, err))
 			}
 			*f.to = move.Time{MS: ms, Note: note}
 		}
@@ -161,7 +161,7 @@ func (h *handlers) addTrigger(c *gin.Context) {
 		} else if f, err := c.FormFile("midi"); err == nil {
 			notes, err := readNotes(f)
 			if err != nil {
-				return nil, shell.BadInput(c, "trigger", fmt.Errorf("%s: %w", f.Filename, err))
+				return nil, shell.BadInput("trigger", fmt.Errorf("%s: %w", f.Filename, err))
 			}
 			name := path.Base(f.Filename)
 			t.MIDI, t.Name = &session.MIDI{Name: name, Notes: notes}, session.StemName(name)
@@ -234,14 +234,14 @@ func (h *handlers) setHit(c *gin.Context) {
 		case "add", "remove":
 			at, err := song.ParsePosition(c.PostForm("at"))
 			if err != nil {
-				return nil, shell.BadInput(c, "trigger", err)
+				return nil, shell.BadInput("trigger", err)
 			}
 			if do == "remove" {
 				return session.EditHits{Out: []float64{at}}, nil
 			}
 			return session.EditHits{In: []float64{at}}, nil
 		}
-		return nil, shell.BadInput(c, "trigger", shell.ErrUnknown())
+		return nil, shell.BadInput("trigger", shell.ErrUnknown())
 	})
 }
 

@@ -210,7 +210,7 @@ func (h Handlers) setListening(c *gin.Context) {
 	h.WorkOut(c, h.stage(c), "quiet", func(*session.Song) (session.Edit, error) {
 		e, err := listening(c.PostForm)
 		if err != nil {
-			return nil, shell.BadInput(c, "quiet", err)
+			return nil, shell.BadInput("quiet", err)
 		}
 		return e, nil
 	})
@@ -263,7 +263,7 @@ func (h Handlers) menu(c *gin.Context) {
 
 // edit puts hits in, leaves them out, moves one, alone or with those like it.
 func (h Handlers) edit(c *gin.Context) {
-	bad := func(err error) error { return shell.BadInput(c, "trigger", err) }
+	bad := func(err error) error { return shell.BadInput("trigger", err) }
 	h.WorkOut(c, h.stage(c), "trigger", func(song *session.Song) (session.Edit, error) {
 		at, err := song.ParsePosition(c.PostForm("at"))
 		if err != nil {

@@ -251,7 +251,7 @@ func (h *handlers) takeBrought(c *gin.Context) {
 				if st != nil {
 					text = fmt.Sprintf("%s and %s cannot both be the new version of %s", taken[to], r.Name, st.Name)
 				}
-				h.Answer(c, "intake", http.StatusUnprocessableEntity, shell.BadInput(c, "brought", errors.New(text)))
+				h.Answer(c, "intake", http.StatusUnprocessableEntity, shell.BadInput("brought", errors.New(text)))
 				return
 			}
 			taken[to] = r.Name
@@ -274,7 +274,7 @@ func (h *handlers) takeBrought(c *gin.Context) {
 	var no *store.Refused
 	switch {
 	case errors.As(err, &no):
-		h.Answer(c, "intake", http.StatusUnprocessableEntity, shell.BadInput(c, "brought", no.Err))
+		h.Answer(c, "intake", http.StatusUnprocessableEntity, shell.BadInput("brought", no.Err))
 	case err != nil:
 		h.FailWith(c, err)
 	default:

@@ -175,7 +175,7 @@ func (h *handlers) setSettings(c *gin.Context) {
 		if strings.TrimSpace(text) != "" || name != "felt" {
 			var err error
 			if v, err = field.Number(text, unit); err != nil {
-				return nil, shell.BadInput(c, "settings", fmt.Errorf("%s %w", what, err))
+				return nil, shell.BadInput("settings", fmt.Errorf("%s %w", what, err))
 			}
 		}
 		return &v, nil
@@ -212,7 +212,7 @@ func (h *handlers) takeProposal(c *gin.Context) {
 		case "bpm", "grid":
 			v, err := field.Number(value, map[string]string{"bpm": "bpm", "grid": "ms"}[of])
 			if err != nil {
-				return nil, shell.BadInput(c, "settings", err)
+				return nil, shell.BadInput("settings", err)
 			}
 			if of == "bpm" {
 				return session.Settings{BPM: &v}, nil
@@ -224,7 +224,7 @@ func (h *handlers) takeProposal(c *gin.Context) {
 		case "leader":
 			return session.Lead{Leader: session.Leader(value)}, nil
 		}
-		return nil, shell.BadInput(c, "settings", shell.ErrUnknown())
+		return nil, shell.BadInput("settings", shell.ErrUnknown())
 	})
 }
 

@@ -17,7 +17,7 @@ func (h *handlers) setGain(c *gin.Context) {
 	h.WorkOut(c, "levels", "gain", func(*session.Song) (session.Edit, error) {
 		db, err := field.Number(c.PostForm("db"), "dB")
 		if err != nil {
-			return nil, shell.BadInput(c, "gain", err)
+			return nil, shell.BadInput("gain", err)
 		}
 		return session.Gain{At: session.ParseAt(c.PostForm("of")), Step: session.Step(c.PostForm("step")), DB: db}, nil
 	})
@@ -39,11 +39,11 @@ func (h *handlers) setStemRouting(c *gin.Context) {
 	h.WorkOut(c, "levels", "detail", func(song *session.Song) (session.Edit, error) {
 		pan, err := field.Number(c.PostForm("pan"), "%")
 		if err != nil {
-			return nil, shell.BadInput(c, "detail", fmt.Errorf("the pan %w", err))
+			return nil, shell.BadInput("detail", fmt.Errorf("the pan %w", err))
 		}
 		width, err := field.Number(c.PostForm("width"), "%")
 		if err != nil {
-			return nil, shell.BadInput(c, "detail", fmt.Errorf("the width %w", err))
+			return nil, shell.BadInput("detail", fmt.Errorf("the width %w", err))
 		}
 		e := session.Route{
 			Stem: c.Param("stem"), Pan: pan / 100, Width: math.Round(1e6*(width/100-1)) / 1e6,
@@ -56,7 +56,7 @@ func (h *handlers) setStemRouting(c *gin.Context) {
 			}
 			db, err := field.Number(text, "dB")
 			if err != nil {
-				return nil, shell.BadInput(c, "detail", fmt.Errorf("the send to %s %w", b.Name, err))
+				return nil, shell.BadInput("detail", fmt.Errorf("the send to %s %w", b.Name, err))
 			}
 			e.Sends = append(e.Sends, session.Send{Bus: b.ID, Level: db, Pre: c.PostForm("pre-"+b.ID) != ""})
 		}
@@ -97,7 +97,7 @@ func (h *handlers) setRules(c *gin.Context) {
 		}
 		rules := song.LevelRules().Copy()
 		if err := field.Read(rules.Fields(), c.GetPostForm); err != nil {
-			return nil, shell.BadInput(c, "rules", err)
+			return nil, shell.BadInput("rules", err)
 		}
 		return session.SetLevels{Levels: &rules}, nil
 	})

@@ -57,7 +57,7 @@ func (h *handlers) runningSum(c *gin.Context) {
 
 // measured loads the song for what comes after the page; where it has no stems, it answers and returns nil.
 func (h *handlers) measured(c *gin.Context) (*shell.View, state) {
-	st := stateOf(c)
+	st := stateOf(shell.PageQuery(c, "levels"))
 	song := h.Load(c)
 	if song == nil {
 		return nil, st

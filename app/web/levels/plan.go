@@ -1,14 +1,16 @@
 package levels
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
-	"strings"
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
@@ -23,7 +25,7 @@ import (
 )
 
 // planOptions reads what a plan is made by.
-func (h *handlers) planOptions(c *gin.Context, b *bench.Bench, q url.Values, anchor levels.Anchor) (levels.Options, error) {
+func (h *handlers) planOptions(ctx context.Context, b *bench.Bench, q url.Values, anchor levels.Anchor) (levels.Options, error) {
 	o := levels.Options{Anchor: anchor, Melody: q.Get("melody"), Sounds: levels.Sounds(b)}
 	number := func(name, unit string, lo, hi float64) (float64, error) {
 		text := q.Get(name)
@@ -45,7 +47,7 @@ func (h *handlers) planOptions(c *gin.Context, b *bench.Bench, q url.Values, anc
 	}
 	for _, ref := range b.Song.References {
 		if ref.ID == q.Get("reference") || q.Get("reference") == "" {
-			a, err := h.Store.Facts(c.Request.Context(), ref.Audio)
+			a, err := h.Store.Facts(ctx, ref.Audio)
 			if err != nil {
 				return o, err
 			}
@@ -71,7 +73,7 @@ type planSheet struct {
 
 // solvePlan makes the plan that the page asks for, over the whole song.
 func (h *handlers) solvePlan(c *gin.Context) (*planSheet, error) {
-	st := stateOf(c)
+	st := stateOf(shell.PageQuery(c, "levels"))
 	song := h.Load(c)
 	if song == nil {
 		return nil, errAnswered
@@ -81,7 +83,7 @@ func (h *handlers) solvePlan(c *gin.Context) (*planSheet, error) {
 		return nil, err
 	}
 	out := &planSheet{View: v, State: st, Melody: v.ByRole(session.Melodic), Query: c.Request.URL.RawQuery}
-	if out.Options, err = h.planOptions(c, v.Bench, c.Request.URL.Query(), st.Anchor); err != nil {
+	if out.Options, err = h.planOptions(c.Request.Context(), v.Bench, c.Request.URL.Query(), st.Anchor); err != nil {
 		out.Wrong = shell.Sentence(err.Error())
 		return out, nil
 	}
@@ -151,23 +153,21 @@ func (h *handlers) applyPlan(c *gin.Context) {
 }
 
 // try works out the plan that a query asks for ("plan?anchor=noise&under=8"), to be heard before it is applied.
-func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
-	query, ok := strings.CutPrefix(what, "plan?")
-	q, err := url.ParseQuery(query)
-	if !ok || err != nil {
-		return nil, shell.BadInput(c, "gain", shell.ErrUnknown())
+func (h *handlers) try(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error) {
+	if !t.Is("plan", 0) {
+		return nil, shell.BadInput("gain", shell.ErrUnknown())
 	}
-	b, err := h.Bench(c.Request.Context(), song)
+	b, err := h.Bench(ctx, &song.Song)
 	if err != nil {
 		return nil, err
 	}
-	o, err := h.planOptions(c, b, q, anchorOf(q.Get("anchor")))
+	o, err := h.planOptions(ctx, b, t.With, anchorOf(t.With.Get("anchor")))
 	if err != nil {
-		return nil, shell.BadInput(c, "gain", err)
+		return nil, shell.BadInput("gain", err)
 	}
-	p, err := levels.Solve(c.Request.Context(), h.Renderer, song, b.Whole(), o)
+	p, err := levels.Solve(ctx, h.Renderer, &song.Song, b.Whole(), o)
 	if noPlan(err) {
-		return nil, shell.BadInput(c, "gain", err)
+		return nil, shell.BadInput("gain", err)
 	}
 	if err != nil {
 		return nil, err

@@ -74,7 +74,7 @@ type stepFigures struct {
 const findingsShown = 6
 
 func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
-	out := &sheet{View: v, State: stateOf(c), Rules: v.LevelRules(), Presets: []string{"Drums", "Melody", "Low end", "Effects"}}
+	out := &sheet{View: v, State: stateOf(shell.PageQuery(c, "levels")), Rules: v.LevelRules(), Presets: []string{"Drums", "Melody", "Low end", "Effects"}}
 	ctx := c.Request.Context()
 	w := over(out.State, v.Bench)
 	var err error

@@ -3,6 +3,7 @@ package levels
 import (
 	"embed"
 	"io/fs"
+	"net/url"
 
 	"github.com/gin-gonic/gin"
 
@@ -21,7 +22,7 @@ func Stage(s *shell.Server, references func(answer gin.HandlerFunc) gin.HandlerF
 	return &shell.Stage{
 		Stage: &levels.Stage,
 		Files: []fs.FS{files},
-		Over:  func(c *gin.Context, b *bench.Bench) mix.Window { return over(stateOf(c), b) },
+		Over:  func(page url.Values, b *bench.Bench) mix.Window { return over(stateOf(page), b) },
 		Sheet: h.sheet,
 		Try:   h.try,
 		Routes: func(g *gin.RouterGroup) {

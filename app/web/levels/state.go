@@ -1,11 +1,7 @@
 package levels
 
 import (
-	"net/http"
 	"net/url"
-	"strings"
-
-	"github.com/gin-gonic/gin"
 
 	"mellowthump/core/levels"
 )
@@ -22,22 +18,8 @@ type state struct {
 // mixOffset is the gain on the master that some mix into and take off at the end, dB.
 const mixOffset = 6.0
 
-// stateOf reads the state from the page's own address: that of the request where it asks
-// for the page, else that of the page it came from.
-func stateOf(c *gin.Context) state {
-	q := c.Request.URL.Query()
-	if c.Param("stage") == "" || c.Request.Method != http.MethodGet {
-		for _, from := range []string{c.GetHeader("HX-Current-URL"), c.GetHeader("Referer")} {
-			if u, err := url.Parse(from); err == nil && strings.HasSuffix(u.Path, "/levels") {
-				own := q
-				q = u.Query()
-				for k, v := range own {
-					q[k] = v
-				}
-				break
-			}
-		}
-	}
+// stateOf reads the state from the query of the page.
+func stateOf(q url.Values) state {
 	st := state{Scope: "loop", Open: q.Get("open"), Order: levels.ByRole, Anchor: anchorOf(q.Get("anchor")), Offset: q.Get("offset") != ""}
 	if q.Get("scope") == "song" {
 		st.Scope = "song"

@@ -89,7 +89,7 @@ func (h *handlers) apply(c *gin.Context) {
 		return
 	}
 	if len(c.PostFormArray("tick")) == 0 {
-		h.Answer(c, "log", http.StatusUnprocessableEntity, shell.BadInput(c, "apply", errors.New("nothing is ticked, so there is nothing to apply")))
+		h.Answer(c, "log", http.StatusUnprocessableEntity, shell.BadInput("apply", errors.New("nothing is ticked, so there is nothing to apply")))
 		return
 	}
 	ctx := c.Request.Context()

@@ -27,8 +27,8 @@ type handlers struct {
 // The parts of the log, by the query's word.
 var parts = []struct{ Key, Label string }{{"", "Run sheet"}, {"takes", "Takes"}, {"sections", "Sections"}, {"changes", "Changes"}, {"habits", "Habits"}}
 
-// ask is the question of the part that is shown.
-func ask(v *shell.View) string {
+// asks is the question of the part that is shown.
+func asks(v *shell.View) string {
 	switch {
 	case v.Part == "" && len(v.Stems) > 0:
 		return "What first, what does it bring, what does it cost?"

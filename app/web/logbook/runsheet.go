@@ -14,6 +14,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/meter"
@@ -210,12 +212,12 @@ func (h *handlers) leave(c *gin.Context) {
 			id, what, ok := strings.Cut(rest, "/")
 			known := slices.ContainsFunc(h.Stages(), func(st *shell.Stage) bool { return st.Key == stage && st.Judge != nil })
 			if !ok || !known || id == "" || len(e.Edits) >= mostKeys {
-				return nil, shell.BadInput(c, "finding", errChoice)
+				return nil, shell.BadInput("finding", errChoice)
 			}
 			e.Edits = append(e.Edits, session.Dismiss{Dismissal: session.Dismissal{Stage: stage, Finding: id, What: what, Why: c.PostForm("why")}})
 		}
 		if len(e.Edits) == 0 {
-			return nil, shell.BadInput(c, "finding", errChoice)
+			return nil, shell.BadInput("finding", errChoice)
 		}
 		return e, nil
 	})
@@ -227,34 +229,36 @@ func (h *handlers) reopen(c *gin.Context) {
 }
 
 // try is what the deck's After plays of a row: it, on top of those that are kept above it.
-func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
-	return h.upTo(c, song, what, true)
+func (h *handlers) try(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error) {
+	return h.upTo(ctx, song, t, true)
 }
 
 // tryOn is what Before is then: those above it alone.
-func (h *handlers) tryOn(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
-	return h.upTo(c, song, what, false)
+func (h *handlers) tryOn(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error) {
+	return h.upTo(ctx, song, t, false)
 }
 
-func (h *handlers) upTo(c *gin.Context, song *session.Song, what string, with bool) (session.Edit, error) {
+func (h *handlers) upTo(ctx context.Context, song *store.Song, t ask.Try, with bool) (session.Edit, error) {
 	bad := func(text string) error { return &shell.InputError{Field: "finding", Sentence: text} }
-	if two, ok := strings.CutPrefix(what, "takes:"); ok {
-		return h.tryTakes(c, two, with)
+	if t.Is("takes", 2) {
+		if with {
+			return h.tryTake(ctx, song, t.Args[1])
+		}
+		return h.tryTake(ctx, song, t.Args[0])
 	}
-	key, query, _ := strings.Cut(what, "?")
-	q, err := url.ParseQuery(query)
-	if err != nil || checked(choiceOf(q)) != nil {
+	key, choice := t.What, choiceOf(t.With)
+	if checked(choice) != nil {
 		return nil, bad(shell.Sentence(errChoice.Error()))
 	}
-	stored, err := h.Store.Load(c.Request.Context(), c.Param("id"))
+	stored, err := h.Store.Load(ctx, song.ID)
 	if err != nil {
 		return nil, err
 	}
-	stored.Song = *song
-	m := h.sheets.of(stored, choiceOf(q))
+	stored.Song = song.Song
+	m := h.sheets.of(stored, choice)
 	var k known
 	for there := false; !there && k.sheet == nil; { // until the row is there
-		if k = m.more(c.Request.Context(), len(k.rows), soon); k.err != nil {
+		if k = m.more(ctx, len(k.rows), soon); k.err != nil {
 			return nil, k.err
 		}
 		there = slices.ContainsFunc(k.rows, func(r runsheet.Row) bool { return r.Key == key })

@@ -129,7 +129,7 @@ func (h *handlers) setSections(c *gin.Context) {
 	h.WorkOut(c, "log", "sections", func(song *session.Song) (session.Edit, error) {
 		e, err := h.sectionsEdit(c, song)
 		if err != nil && c.Request.Context().Err() == nil {
-			return nil, shell.BadInput(c, "sections", err)
+			return nil, shell.BadInput("sections", err)
 		}
 		return e, err
 	})

@@ -29,7 +29,7 @@ func Stage(s *shell.Server) *shell.Stage {
 		},
 		Files:   []fs.FS{files},
 		Bare:    true,
-		Ask:     ask,
+		Ask:     asks,
 		Scripts: []string{"sections.js"},
 		Sheet:   h.sheet,
 		Try:     h.try, TryOn: h.tryOn,

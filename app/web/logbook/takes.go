@@ -1,6 +1,7 @@
 package logbook
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -178,24 +179,20 @@ func (h *handlers) setTake(c *gin.Context) {
 	h.Answer(c, "log", http.StatusOK, nil)
 }
 
-// tryTakes gives the song of the second of two takes, or with on of the first: "takes:3:now".
-func (h *handlers) tryTakes(c *gin.Context, what string, second bool) (session.Edit, error) {
-	first, other, ok := strings.Cut(what, ":")
-	if second {
-		first = other
-	}
-	if first == nowKey && ok {
+// tryTake is the song as a take has it, or as it is now.
+func (h *handlers) tryTake(ctx context.Context, song *store.Song, key string) (session.Edit, error) {
+	if key == nowKey {
 		return session.Settings{}, nil // as it is
 	}
-	id, _ := strconv.ParseInt(first, 10, 64)
-	takes, err := h.Store.Takes(c.Request.Context(), c.Param("id"))
+	id, _ := strconv.ParseInt(key, 10, 64)
+	takes, err := h.Store.Takes(ctx, song.ID)
 	if err != nil {
 		return nil, err
 	}
 	for _, t := range takes {
-		if t.ID == id && ok {
-			song, err := h.Store.At(c.Request.Context(), c.Param("id"), t.Revision)
-			return session.Become{Song: song, Said: "the take “" + t.Name + "”"}, err
+		if t.ID == id {
+			was, err := h.Store.At(ctx, song.ID, t.Revision)
+			return session.Become{Song: was, Said: "the take “" + t.Name + "”"}, err
 		}
 	}
 	return nil, &shell.InputError{Sentence: "One of these takes is no longer there."}

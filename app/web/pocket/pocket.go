@@ -2,6 +2,7 @@
 package pocket
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"html/template"
@@ -13,6 +14,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/app/web/hits"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
@@ -204,7 +207,7 @@ func (h *handlers) setLeader(c *gin.Context) {
 // apply does what is typed on the page, or what a proposal of it says; findings are mended where all are.
 func (h *handlers) apply(c *gin.Context) {
 	action, _, _ := strings.Cut(c.PostForm("action"), ":")
-	bad := func(err error) error { return shell.BadInput(c, "pocket", err) }
+	bad := func(err error) error { return shell.BadInput("pocket", err) }
 	h.WorkOut(c, "pocket", "pocket", func(song *session.Song) (session.Edit, error) {
 		switch action {
 		case "nudge":
@@ -221,7 +224,15 @@ func (h *handlers) apply(c *gin.Context) {
 			}
 			return pocket.NudgeTo(song, ms, "", b.BassName()), nil
 		case "detune":
-			return h.detune(c, song, false)
+			var cents *float64
+			if text := c.PostForm("cents"); text != "" {
+				v, err := field.Number(text, "cents")
+				if err != nil {
+					return nil, bad(fmt.Errorf("the detune %w", err))
+				}
+				cents = &v
+			}
+			return h.detune(c.Request.Context(), song, cents, false)
 		case "split":
 			at, err := field.Number(c.PostForm("at"), "ms")
 			if err != nil {
@@ -233,43 +244,38 @@ func (h *handlers) apply(c *gin.Context) {
 			}
 			return session.SplitStem{Stem: c.PostForm("stem"), At: at, Fade: fade}, nil
 		}
-		return h.try(c, song, c.PostForm("action"))
+		t, err := ask.ParseTry("pocket/" + c.PostForm("action"))
+		if err != nil {
+			return nil, bad(shell.ErrUnknown())
+		}
+		return h.try(c.Request.Context(), &store.Song{ID: c.Param("id"), Song: *song}, t)
 	})
 }
 
 // try works out what is proposed and can be heard before it is made.
-func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
-	action, of, _ := strings.Cut(what, ":")
-	switch action {
-	case "detune-each":
-		return h.detune(c, song, true)
-	case "kick":
-		semitones, err := strconv.Atoi(of)
+func (h *handlers) try(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error) {
+	switch {
+	case t.Is("detune-each", 0):
+		return h.detune(ctx, &song.Song, nil, true)
+	case t.Is("kick", 1):
+		semitones, err := strconv.Atoi(t.Args[0])
 		if err != nil {
-			return nil, shell.BadInput(c, "pocket", errors.New("the kick is tuned by whole semitones"))
+			return nil, shell.BadInput("pocket", errors.New("the kick is tuned by whole semitones"))
 		}
-		e, err := pocket.TuneKickEdit(song, semitones)
+		e, err := pocket.TuneKickEdit(&song.Song, semitones)
 		if err != nil {
-			return nil, shell.BadInput(c, "pocket", err)
+			return nil, shell.BadInput("pocket", err)
 		}
 		return e, nil
-	case "place":
-		return h.place(c, song, of)
+	case t.Is("place", 1):
+		return h.place(ctx, &song.Song, t.Args[0])
 	}
-	return nil, shell.BadInput(c, "pocket", shell.ErrUnknown())
+	return nil, shell.BadInput("pocket", shell.ErrUnknown())
 }
 
-// detune sets the tuning that was typed, or tunes each note by its own error.
-func (h *handlers) detune(c *gin.Context, song *session.Song, each bool) (session.Edit, error) {
-	var cents *float64
-	if text := c.PostForm("cents"); text != "" && !each {
-		v, err := field.Number(text, "cents")
-		if err != nil {
-			return nil, shell.BadInput(c, "pocket", fmt.Errorf("the detune %w", err))
-		}
-		cents = &v
-	}
-	b, err := h.Bench(c.Request.Context(), song)
+// detune sets a tuning in cents, where one is given, or tunes each note by its own error.
+func (h *handlers) detune(ctx context.Context, song *session.Song, cents *float64, each bool) (session.Edit, error) {
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
@@ -277,7 +283,7 @@ func (h *handlers) detune(c *gin.Context, song *session.Song, each bool) (sessio
 	for _, st := range song.ByRole(session.Bass) {
 		e, err := pocket.DetuneEdit(st, facts.Line(b.Facts[st.Audio], st.MIDI), cents, each)
 		if err != nil {
-			return nil, shell.BadInput(c, "pocket", err)
+			return nil, shell.BadInput("pocket", err)
 		}
 		out.Edits = append(out.Edits, e)
 	}
@@ -285,15 +291,14 @@ func (h *handlers) detune(c *gin.Context, song *session.Song, each bool) (sessio
 }
 
 // place puts a proposal in, or takes it out.
-func (h *handlers) place(c *gin.Context, song *session.Song, id string) (session.Edit, error) {
-	ctx := c.Request.Context()
+func (h *handlers) place(ctx context.Context, song *session.Song, id string) (session.Edit, error) {
 	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
 	a, err := pocket.AgreementOn(ctx, b)
 	if t := bench.Trouble(err); t != "" {
-		return nil, shell.BadInput(c, "pocket", errors.New(t))
+		return nil, shell.BadInput("pocket", errors.New(t))
 	}
 	if err != nil {
 		return nil, err
@@ -307,5 +312,5 @@ func (h *handlers) place(c *gin.Context, song *session.Song, id string) (session
 			return p.Edit(), nil
 		}
 	}
-	return nil, shell.BadInput(c, "pocket", errors.New("that is no longer proposed"))
+	return nil, shell.BadInput("pocket", errors.New("that is no longer proposed"))
 }

@@ -2,6 +2,7 @@
 package print
 
 import (
+	"context"
 	"embed"
 	"errors"
 	"fmt"
@@ -13,6 +14,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/app/worker"
@@ -179,28 +182,28 @@ func asked(school, lufs, ceiling string) (session.Print, error) {
 // solve finds the chain for what is asked, and puts it on the master.
 func (h *handlers) solve(c *gin.Context) {
 	h.WorkOut(c, "print", "solve", func(song *session.Song) (session.Edit, error) {
-		return h.solved(c, song, c.PostForm("school"), c.PostForm("lufs"), c.PostForm("ceiling"))
+		return h.solved(c.Request.Context(), song, c.PostForm("school"), c.PostForm("lufs"), c.PostForm("ceiling"))
 	})
 }
 
-func (h *handlers) solved(c *gin.Context, song *session.Song, school, lufs, ceiling string) (session.Edit, error) {
+func (h *handlers) solved(ctx context.Context, song *session.Song, school, lufs, ceiling string) (session.Edit, error) {
 	p, err := asked(school, lufs, ceiling)
 	if err != nil {
-		return nil, shell.BadInput(c, "solve", err)
+		return nil, shell.BadInput("solve", err)
 	}
 	if p.School == "none" {
 		return session.SetPrint{Print: p}, nil
 	}
-	b, err := h.Bench(c.Request.Context(), song)
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	s, err := print.SolveOn(c.Request.Context(), b, p)
+	s, err := print.SolveOn(ctx, b, p)
 	if err != nil {
 		return nil, err
 	}
 	if s == nil {
-		return nil, shell.BadInput(c, "solve", errors.New("the loop is silent: there is nothing to make louder"))
+		return nil, shell.BadInput("solve", errors.New("the loop is silent: there is nothing to make louder"))
 	}
 	why := fmt.Sprintf("%s LUFS asked", figure.Signed(p.LUFS, 1))
 	if !s.Reached {
@@ -210,12 +213,11 @@ func (h *handlers) solved(c *gin.Context, song *session.Song, school, lufs, ceil
 }
 
 // try works out the print that is heard before it is made: "solve:school:lufs:ceiling".
-func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
-	part := strings.Split(what, ":")
-	if len(part) != 4 || part[0] != "solve" {
+func (h *handlers) try(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error) {
+	if !t.Is("solve", 3) {
 		return nil, &shell.InputError{Field: "solve", Sentence: "There is nothing of that name to hear."}
 	}
-	return h.solved(c, song, part[1], part[2], part[3])
+	return h.solved(ctx, &song.Song, t.Args[0], t.Args[1], t.Args[2])
 }
 
 // costs answers with what loudness costs by the school that is chosen, beside a limiter alone.

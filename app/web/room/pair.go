@@ -1,6 +1,7 @@
 package room
 
 import (
+	"context"
 	"errors"
 	"net/http"
 
@@ -87,7 +88,7 @@ func (h *handlers) dip(c *gin.Context) {
 		return
 	}
 	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) {
-		return h.dipped(c, song, by, of, wayOf(c.PostForm("way")), c.PostForm("mid") != "")
+		return h.dipped(c.Request.Context(), song, by, of, wayOf(c.PostForm("way")), c.PostForm("mid") != "")
 	})
 }
 
@@ -99,28 +100,28 @@ func wayOf(name string) room.Way {
 	return room.Always
 }
 
-func (h *handlers) dipped(c *gin.Context, song *session.Song, by, of string, way room.Way, mid bool) (session.Edit, error) {
-	b, err := h.benchOf(c, song)
+func (h *handlers) dipped(ctx context.Context, song *session.Song, by, of string, way room.Way, mid bool) (session.Edit, error) {
+	b, err := h.benchOf(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	crowd, err := room.CrowdOn(c.Request.Context(), b)
+	crowd, err := room.CrowdOn(ctx, b)
 	if err != nil {
 		return nil, err
 	}
 	k, ok := crowd.Pair(by, of)
 	if !ok {
-		return nil, shell.BadInput(c, "cut", errors.New("choose two different stems"))
+		return nil, shell.BadInput("cut", errors.New("choose two different stems"))
 	}
-	d, ok, err := crowd.DipAs(c.Request.Context(), h.Renderer, song, b.RoomWindow(), k, way, mid)
+	d, ok, err := crowd.DipAs(ctx, h.Renderer, song, b.RoomWindow(), k, way, mid)
 	if errors.As(err, new(room.Refused)) {
-		return nil, shell.BadInput(c, "cut", err)
+		return nil, shell.BadInput("cut", err)
 	}
 	if err != nil {
 		return nil, err
 	}
 	if !ok {
-		return nil, shell.BadInput(c, "cut", errors.New("nothing of it is covered by the other"))
+		return nil, shell.BadInput("cut", errors.New("nothing of it is covered by the other"))
 	}
 	return d.Edit(song), nil
 }

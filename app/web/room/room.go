@@ -2,15 +2,17 @@
 package room
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"html/template"
 	"net/http"
-	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/bench"
@@ -62,11 +64,11 @@ func (h *handlers) looked(c *gin.Context) *shell.View {
 }
 
 // benchOf puts a song on the bench; one without stems is refused.
-func (h *handlers) benchOf(c *gin.Context, song *session.Song) (*bench.Bench, error) {
+func (h *handlers) benchOf(ctx context.Context, song *session.Song) (*bench.Bench, error) {
 	if len(song.Stems) == 0 {
 		return nil, &shell.InputError{Field: "cut", Sentence: shell.NoStems}
 	}
-	return h.Bench(c.Request.Context(), song)
+	return h.Bench(ctx, song)
 }
 
 // rows is what comes after the page: each stem with what may go of it, and the findings.
@@ -157,16 +159,16 @@ func (h *handlers) underKey(c *gin.Context) {
 // roll rolls kick or bass off by a school.
 func (h *handlers) roll(c *gin.Context) {
 	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) {
-		return h.rolled(c, song, c.PostForm("role"), c.PostForm("school"))
+		return h.rolled(c.Request.Context(), song, c.PostForm("role"), c.PostForm("school"))
 	})
 }
 
-func (h *handlers) rolled(c *gin.Context, song *session.Song, role, school string) (session.Edit, error) {
-	b, err := h.benchOf(c, song)
+func (h *handlers) rolled(ctx context.Context, song *session.Song, role, school string) (session.Edit, error) {
+	b, err := h.benchOf(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	rolls, err := room.RollsOn(c.Request.Context(), b)
+	rolls, err := room.RollsOn(ctx, b)
 	if err != nil {
 		return nil, err
 	}
@@ -175,7 +177,7 @@ func (h *handlers) rolled(c *gin.Context, song *session.Song, role, school strin
 			return r.Edit(song), nil
 		}
 	}
-	return nil, shell.BadInput(c, "cut", errors.New("there is no such corner here"))
+	return nil, shell.BadInput("cut", errors.New("there is no such corner here"))
 }
 
 // complement lifts one of kick and bass where the other makes room, or takes that out again.
@@ -186,14 +188,14 @@ func (h *handlers) complement(c *gin.Context) {
 		}
 		db, err := field.Number(c.PostForm("db"), "dB")
 		if err != nil {
-			return nil, shell.BadInput(c, "complement", fmt.Errorf("the lift %w", err))
+			return nil, shell.BadInput("complement", fmt.Errorf("the lift %w", err))
 		}
-		return h.complemented(c, song, db, c.PostForm("up"))
+		return h.complemented(c.Request.Context(), song, db, c.PostForm("up"))
 	})
 }
 
-func (h *handlers) complemented(c *gin.Context, song *session.Song, db float64, up string) (session.Edit, error) {
-	b, err := h.benchOf(c, song)
+func (h *handlers) complemented(ctx context.Context, song *session.Song, db float64, up string) (session.Edit, error) {
+	b, err := h.benchOf(ctx, song)
 	if err != nil {
 		return nil, err
 	}
@@ -201,12 +203,12 @@ func (h *handlers) complemented(c *gin.Context, song *session.Song, db float64, 
 	if err != nil {
 		return nil, err
 	}
-	k, err := room.FindComplement(c.Request.Context(), h.Renderer, song, b.RoomWindow(), hz, db, session.Role(up))
-	if ctx := c.Request.Context().Err(); ctx != nil {
+	k, err := room.FindComplement(ctx, h.Renderer, song, b.RoomWindow(), hz, db, session.Role(up))
+	if ctx := ctx.Err(); ctx != nil {
 		return nil, ctx
 	}
 	if err != nil {
-		return nil, shell.BadInput(c, "complement", err)
+		return nil, shell.BadInput("complement", err)
 	}
 	return k.Edit(song), nil
 }
@@ -221,10 +223,10 @@ func (h *handlers) setCut(c *gin.Context) {
 		if text := strings.TrimSpace(c.PostForm("hz")); text != "" && text != "–" {
 			var err error
 			if e.Hz, err = field.Number(text, "Hz"); err != nil {
-				return nil, shell.BadInput(c, "cut", fmt.Errorf("the corner %w", err))
+				return nil, shell.BadInput("cut", fmt.Errorf("the corner %w", err))
 			}
 			if e.Hz == 0 {
-				return nil, shell.BadInput(c, "cut", errors.New("a corner of 0 Hz cuts nothing; leave the field empty for none"))
+				return nil, shell.BadInput("cut", errors.New("a corner of 0 Hz cuts nothing; leave the field empty for none"))
 			}
 		}
 		return e, nil
@@ -237,21 +239,21 @@ func (h *handlers) cutAll(c *gin.Context) {
 	if c.PostForm("side") == string(room.High) {
 		side = room.High
 	}
-	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) { return h.all(c, song, side) })
+	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) { return h.all(c.Request.Context(), song, side) })
 }
 
-func (h *handlers) all(c *gin.Context, song *session.Song, side room.Side) (session.Edit, error) {
-	b, err := h.benchOf(c, song)
+func (h *handlers) all(ctx context.Context, song *session.Song, side room.Side) (session.Edit, error) {
+	b, err := h.benchOf(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	cuts, err := room.CutsOn(c.Request.Context(), b)
+	cuts, err := room.CutsOn(ctx, b)
 	if err != nil {
 		return nil, err
 	}
 	e, ok := room.All(song, cuts, side)
 	if !ok {
-		return nil, shell.BadInput(c, "cut", errors.New("nothing more can go unheard: every stem is cut as far as it may be"))
+		return nil, shell.BadInput("cut", errors.New("nothing more can go unheard: every stem is cut as far as it may be"))
 	}
 	return e, nil
 }
@@ -261,47 +263,38 @@ func (h *handlers) setRules(c *gin.Context) {
 	h.WorkOut(c, "room", "rules", func(song *session.Song) (session.Edit, error) {
 		r := song.RoomRules()
 		if err := field.Read(r.Fields(), c.GetPostForm); err != nil {
-			return nil, shell.BadInput(c, "rules", err)
+			return nil, shell.BadInput("rules", err)
 		}
 		return session.SetRoom{Room: r}, nil
 	})
 }
 
 // try works out what is heard before it is made: all cuts, or one of a stem.
-func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
-	if what == "all" {
-		return h.all(c, song, room.Low)
-	}
-	if what == "above" {
-		return h.all(c, song, room.High)
-	}
-	part := strings.Split(what, ":")
-	if len(part) == 4 && part[0] == "voice" {
-		return h.voiced(c, song, part[1], part[2], part[3] == "mid")
-	}
-	if len(part) == 5 && part[0] == "dip" {
-		return h.dipped(c, song, part[1], part[2], wayOf(part[3]), part[4] == "mid")
-	}
-	if len(part) == 3 && part[0] == "complement" {
-		db, err := strconv.ParseFloat(part[1], 64)
+func (h *handlers) try(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error) {
+	s := &song.Song
+	switch {
+	case t.Is("all", 0):
+		return h.all(ctx, s, room.Low)
+	case t.Is("above", 0):
+		return h.all(ctx, s, room.High)
+	case t.Is("voice", 3):
+		return h.voiced(ctx, s, t.Args[0], t.Args[1], t.Args[2] == "mid")
+	case t.Is("dip", 4):
+		return h.dipped(ctx, s, t.Args[0], t.Args[1], wayOf(t.Args[2]), t.Args[3] == "mid")
+	case t.Is("complement", 2):
+		db, err := field.Number(t.Args[0], "dB")
 		if err != nil {
 			return nil, &shell.InputError{Field: "complement", Sentence: "There is no such lift."}
 		}
-		return h.complemented(c, song, db, part[2])
+		return h.complemented(ctx, s, db, t.Args[1])
+	case t.Is("roll", 2):
+		return h.rolled(ctx, s, t.Args[0], t.Args[1])
+	case t.Is("low", 2), t.Is("high", 2):
+		hz, err := field.Number(t.Args[1], "Hz")
+		if err != nil {
+			break
+		}
+		return session.CutRoom{Stem: t.Args[0], ID: map[string]string{"low": session.RoomLow, "high": session.RoomHigh}[t.What], Hz: hz}, nil
 	}
-	if len(part) == 3 && part[0] == "roll" {
-		return h.rolled(c, song, part[1], part[2])
-	}
-	if len(part) != 3 || part[0] != "low" && part[0] != "high" {
-		return nil, &shell.InputError{Field: "cut", Sentence: "There is no such cut."}
-	}
-	hz, err := strconv.ParseFloat(part[2], 64)
-	if err != nil {
-		return nil, &shell.InputError{Field: "cut", Sentence: "There is no such cut."}
-	}
-	id := session.RoomLow
-	if part[0] == "high" {
-		id = session.RoomHigh
-	}
-	return session.CutRoom{Stem: part[1], ID: id, Hz: hz}, nil
+	return nil, &shell.InputError{Field: "cut", Sentence: "There is no such cut."}
 }

@@ -137,33 +137,33 @@ func (h *handlers) voiceDip(c *gin.Context) {
 		return
 	}
 	h.WorkOut(c, "room", "cut", func(song *session.Song) (session.Edit, error) {
-		return h.voiced(c, song, by, c.PostForm("level"), c.PostForm("mid") != "")
+		return h.voiced(c.Request.Context(), song, by, c.PostForm("level"), c.PostForm("mid") != "")
 	})
 }
 
-func (h *handlers) voiced(c *gin.Context, song *session.Song, by, at string, mid bool) (session.Edit, error) {
+func (h *handlers) voiced(ctx context.Context, song *session.Song, by, at string, mid bool) (session.Edit, error) {
 	level, err := voiceAt(at)
 	if err != nil {
-		return nil, shell.BadInput(c, "cut", err)
+		return nil, shell.BadInput("cut", err)
 	}
-	b, err := h.benchOf(c, song)
+	b, err := h.benchOf(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	crowd, _, err := h.withVoice(c.Request.Context(), b, level)
+	crowd, _, err := h.withVoice(ctx, b, level)
 	if err != nil {
 		return nil, err
 	}
 	k, ok := crowd.Pair(by, room.Voice)
 	if !ok {
-		return nil, shell.BadInput(c, "cut", errors.New("that stem takes nothing of the voice away"))
+		return nil, shell.BadInput("cut", errors.New("that stem takes nothing of the voice away"))
 	}
-	d, ok, err := crowd.DipAs(c.Request.Context(), h.Renderer, song, b.RoomWindow(), k, room.Always, mid)
+	d, ok, err := crowd.DipAs(ctx, h.Renderer, song, b.RoomWindow(), k, room.Always, mid)
 	if err != nil {
 		return nil, err
 	}
 	if !ok {
-		return nil, shell.BadInput(c, "cut", errors.New("that stem takes nothing of the voice away"))
+		return nil, shell.BadInput("cut", errors.New("that stem takes nothing of the voice away"))
 	}
 	return d.Edit(song), nil
 }

@@ -48,6 +48,8 @@ func (s *Server) FailWith(c *gin.Context, err error) {
 		s.Fail(c, http.StatusConflict, "There is nothing further to undo or redo.")
 	case store.Full(err):
 		s.Fail(c, http.StatusInsufficientStorage, "The disk is full, so that was not done. The song is as it was; make room, then do it again.")
+	case errors.Is(err, errAddress):
+		s.Fail(c, http.StatusBadRequest, errAddress.Sentence)
 	case errors.As(err, &no), errors.As(err, &bad):
 		s.Fail(c, http.StatusUnprocessableEntity, Sentence(err.Error()))
 	case group.Stopped(err): // logged where it stopped
@@ -71,15 +73,22 @@ func (s *Server) Fail(c *gin.Context, status int, sentence string) {
 	s.Write(c, status, "failure", map[string]any{"Sentence": sentence, "Theme": theme(c), "Built": s.built})
 }
 
-// BadInput makes an InputError that keeps the form.
-func BadInput(c *gin.Context, field string, err error) *InputError {
-	typed := map[string]string{}
+// BadInput makes an InputError; what was typed is kept where it is answered.
+func BadInput(field string, err error) *InputError {
+	return &InputError{Field: field, Sentence: Sentence(err.Error())}
+}
+
+// keepTyped puts in what the form of a request holds.
+func (e *InputError) keepTyped(c *gin.Context) {
+	if e == nil || e.Typed != nil {
+		return
+	}
+	e.Typed = map[string]string{}
 	for k, v := range c.Request.PostForm {
 		if len(v) > 0 {
-			typed[k] = v[0]
+			e.Typed[k] = v[0]
 		}
 	}
-	return &InputError{Field: field, Sentence: Sentence(err.Error()), Typed: typed}
 }
 
 // Base is the revision that the sender of a form saw.

@@ -3,8 +3,8 @@ package shell
 import (
 	"context"
 	"math"
-	"strings"
 
+	"mellowthump/app/web/ask"
 	"mellowthump/core/audio"
 	"mellowthump/core/compare"
 	"mellowthump/core/dsp"
@@ -62,20 +62,16 @@ func playedLoudness(x audio.Buffer) meter.Figure {
 	return l
 }
 
-// references gives Before a finished track: "reference:r1".
-const againstReference = "reference:"
-
 // referenceDown is by how much a finished track is turned down where it is not as loud as the song: common practice.
 const referenceDown = 10.0
 
 // reference returns the finished track that Before is; nil where it is none.
-func (v *View) reference(of string) *session.Reference {
-	id, ok := strings.CutPrefix(of, againstReference)
-	if !ok {
+func (v *View) reference(of ask.Before) *session.Reference {
+	if of.As != ask.OfTrack {
 		return nil
 	}
 	for i := range v.Song.References {
-		if r := &v.Song.References[i]; r.ID == id {
+		if r := &v.Song.References[i]; r.ID == of.Of {
 			return r
 		}
 	}

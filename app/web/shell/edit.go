@@ -1,9 +1,11 @@
 package shell
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strconv"
 
 	"github.com/gin-gonic/gin"
@@ -26,7 +28,7 @@ func (s *Server) edited(c *gin.Context, stage, field string, song *store.Song, e
 	var no *store.Refused
 	switch {
 	case errors.As(err, &no):
-		s.Answer(c, stage, http.StatusUnprocessableEntity, BadInput(c, field, no.Err))
+		s.Answer(c, stage, http.StatusUnprocessableEntity, BadInput(field, no.Err))
 	case err != nil:
 		s.FailWith(c, err)
 	case !IsHTMX(c):
@@ -72,7 +74,7 @@ func (s *Server) setLoop(c *gin.Context) {
 			err = span.CheckLoop()
 		}
 		if err != nil {
-			return nil, BadInput(c, "loop", err)
+			return nil, BadInput("loop", err)
 		}
 		return session.Loop{Span: &span, Said: Clock(from) + " to " + Clock(to)}, nil
 	})
@@ -141,12 +143,12 @@ func (s *Server) changeMoves(c *gin.Context) {
 		s.WorkOut(c, stage, "chain", func(song *session.Song) (session.Edit, error) {
 			chain, _ := song.Chain(at)
 			if chain == nil || chain.Move(id) == nil {
-				return nil, BadInput(c, "chain", errors.New("that move is no longer there"))
+				return nil, BadInput("chain", errors.New("that move is no longer there"))
 			}
 			m := *chain.Move(id)
 			m.Params = move.Copy(m.Params)
 			if err := move.Read(m.Params, func(name string) (string, bool) { return c.GetPostForm(name) }); err != nil {
-				return nil, BadInput(c, "chain", fmt.Errorf("%s: %w", m.Params.Kind().Lower(), err))
+				return nil, BadInput("chain", fmt.Errorf("%s: %w", m.Params.Kind().Lower(), err))
 			}
 			return session.SetMove{At: at, Move: m}, nil
 		})
@@ -168,7 +170,7 @@ func (s *Server) changeFindings(c *gin.Context) {
 		return
 	}
 	s.WorkOut(c, current, "finding", func(song *session.Song) (session.Edit, error) {
-		f, err := s.finding(c, song, stage, id)
+		f, err := s.finding(c.Request.Context(), song, stage, PageQuery(c, stage.Key), id)
 		if err != nil {
 			return nil, err
 		}
@@ -178,23 +180,23 @@ func (s *Server) changeFindings(c *gin.Context) {
 		case c.Param("do") == "apply" && len(f.Fix) > 0:
 			return f.Edit(), nil
 		}
-		return nil, BadInput(c, "finding", errUnknown)
+		return nil, BadInput("finding", errUnknown)
 	})
 }
 
 // finding judges a stage anew and returns the finding with an id.
-func (s *Server) finding(c *gin.Context, song *session.Song, stage *Stage, id string) (find.Finding, error) {
-	b, err := s.Bench(c.Request.Context(), song)
+func (s *Server) finding(ctx context.Context, song *session.Song, stage *Stage, page url.Values, id string) (find.Finding, error) {
+	b, err := s.Bench(ctx, song)
 	if err != nil {
 		return find.Finding{}, err
 	}
-	all, err := stage.Findings(c.Request.Context(), b, stage.over(c, b))
+	all, err := stage.Findings(ctx, b, stage.over(page, b))
 	if err != nil {
 		return find.Finding{}, err
 	}
 	f, ok := find.Of(all, id)
 	if !ok {
-		return f, BadInput(c, "finding", errors.New("that finding is no longer open; reload to see the song as it is now"))
+		return f, BadInput("finding", errors.New("that finding is no longer open; reload to see the song as it is now"))
 	}
 	return f, nil
 }

@@ -14,7 +14,7 @@ import (
 
 // deckPart plays one of the parts that the loop is made of while a hand draws a gain: a stem without its gains, or "rest".
 func (s *Server) deckPart(c *gin.Context) {
-	song, w, ok := s.deckSong(c)
+	song, w, asked, ok := s.deckSong(c)
 	if !ok {
 		return
 	}
@@ -25,7 +25,7 @@ func (s *Server) deckPart(c *gin.Context) {
 		s.Fail(c, http.StatusNotFound, "That stem is no longer there.")
 		return
 	}
-	b, err := s.Renderer.Part(c.Request.Context(), song, solo(c), id, w)
+	b, err := s.Renderer.Part(c.Request.Context(), &song.Song, asked.Solo, id, w)
 	if err != nil {
 		s.FailWith(c, err)
 		return
@@ -72,7 +72,7 @@ const mostFollowed = 60
 // parts names what the deck plays while a hand draws: the rest, and the handled stems. None where nothing is drawn, or the loop
 // is long.
 func (v *View) parts() (names []string) {
-	if v.Deck.Try != "" || v.Stage.Follows == "" || v.Deck.Loop.Frames() > mostFollowed*v.Rate {
+	if !v.Deck.Try.None() || v.Stage.Follows == "" || v.Deck.Loop.Frames() > mostFollowed*v.Rate {
 		return nil
 	}
 	handled := mix.Handled(&v.Song.Song, v.Deck.Solo)

@@ -2,6 +2,7 @@ package shell
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"net/http"
@@ -12,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/compare"
@@ -20,27 +22,18 @@ import (
 	"mellowthump/core/session"
 )
 
-// What the deck's Before side can mean: the choices, and in the addresses of its audio what they come to.
-const (
-	againstBrought = "brought"
-	againstStage   = "stage"
-	againstMove    = "move" // without what is tried, or without the move that was chosen
-	againstNow     = "now"
-	againstTried   = "on" // what is tried, without itself
-)
-
 // listening is what the deck plays, as whoever listens chose it. It is no part of the song: nothing of it is an edit. It
 // stands in the song's cookie and in the deck's addresses.
 type listening struct {
 	Solo    mix.Solo
 	Loop    mix.Window
-	Own     bool   // the loop is not the judged stretch
-	Against string // what Before means
-	Without string // the move that it is without: "s1/m3"
-	Try     string // what After tries: "duck/band", "finding/pocket/nudge"; empty: the song as it is
-	Taken   bool   // After plays what is taken away: Before less After
-	Ear     string // how it is listened to (compare.Throughs); empty: as it is
-	Down    bool   // a finished track is 10 dB down, not as loud as the song
+	Own     bool    // the loop is not the judged stretch
+	Against string  // what Before means
+	Without string  // the move that it is without: "s1/m3"
+	Try     ask.Try // what After tries; none: the song as it is
+	Taken   bool    // After plays what is taken away: Before less After
+	Ear     string  // how it is listened to (compare.Throughs); empty: as it is
+	Down    bool    // a finished track is 10 dB down, not as loud as the song
 }
 
 // listenCookie is the cookie of a song that holds what is listened to; it ends with the browser.
@@ -81,7 +74,11 @@ func (v *View) listens(c *gin.Context, said url.Values) (listening, error) {
 		}
 		return kept.Get(key)
 	}
-	l := listening{Solo: solo(c), Loop: v.Win, Against: get("against"), Without: get("without"), Try: said.Get("try"), Taken: said.Get("taken") != "", Ear: get("ear"), Down: get("down") != ""}
+	l := listening{Solo: solo(c), Loop: v.Win, Against: get("against"), Without: get("without"), Taken: said.Get("taken") != "", Ear: get("ear"), Down: get("down") != ""}
+	var err error
+	if l.Try, err = ask.ParseTry(said.Get("try")); err != nil {
+		return l, err
+	}
 	if _, ok := compare.ThroughOf(l.Ear); !ok {
 		l.Ear = ""
 	}
@@ -107,8 +104,8 @@ func (v *View) listens(c *gin.Context, said url.Values) (listening, error) {
 	} else if _, ok := v.Song.WithoutMove(session.ParseAt(at), id); !ok {
 		l.Without = ""
 	}
-	if l.Try != "" && !said.Has("against") {
-		l.Against = againstMove
+	if !l.Try.None() && !said.Has("against") {
+		l.Against = string(ask.OfMove)
 	}
 	return l, nil
 }
@@ -148,7 +145,7 @@ func (v *View) keep(c *gin.Context, l listening) {
 	if l.Own {
 		kept.Set("loop", v.seconds(l.Loop))
 	}
-	if l.Against != "" && l.Try == "" {
+	if l.Against != "" && l.Try.None() {
 		kept.Set("against", l.Against)
 	}
 	if l.Without != "" {
@@ -178,7 +175,7 @@ func (d deckView) Choices() string {
 	if d.Down {
 		q.Set("down", "1")
 	}
-	for key, value := range map[string]string{"without": d.Without, "try": d.Try} {
+	for key, value := range map[string]string{"without": d.Without, "try": d.Try.String()} {
 		if value != "" {
 			q.Set(key, value)
 		}
@@ -188,79 +185,54 @@ func (d deckView) Choices() string {
 
 // befores lists what Before can mean here, and what is chosen of it.
 func (v *View) befores(l *listening) (all []beforeChoice) {
-	all = []beforeChoice{{againstBrought, "as I brought it"}}
+	all = []beforeChoice{{string(ask.Brought), "as I brought it"}}
 	if v.Stage.Before != nil {
-		all = append(all, beforeChoice{againstStage, v.Stage.BeforeName})
+		all = append(all, beforeChoice{string(ask.OfStage), v.Stage.BeforeName})
 	}
-	if l.Try != "" {
+	if !l.Try.None() {
 		label := "as it is now"
 		if v.triedOn(l.Try) {
 			label = "without it"
 		}
-		all = append(all, beforeChoice{againstMove, label})
+		all = append(all, beforeChoice{string(ask.OfMove), label})
 	} else if l.Without != "" {
 		at, id, _ := strings.Cut(l.Without, "/")
 		chain, name := v.Song.Chain(session.ParseAt(at))
-		all = append(all, beforeChoice{againstMove, "without " + strings.ToLower(chain.Move(id).Params.Kind().Label) + ", " + name})
+		all = append(all, beforeChoice{string(ask.OfMove), "without " + strings.ToLower(chain.Move(id).Params.Kind().Label) + ", " + name})
 	}
 	for _, r := range v.Song.References {
-		all = append(all, beforeChoice{againstReference + r.ID, "the track " + r.Name})
+		all = append(all, beforeChoice{ask.Before{As: ask.OfTrack, Of: r.ID}.String(), "the track " + r.Name})
 	}
 	for _, b := range all {
 		if b.Value == l.Against {
 			return all
 		}
 	}
-	l.Against = againstBrought
+	l.Against = string(ask.Brought)
 	if v.Stage.Before != nil {
-		l.Against = againstStage
+		l.Against = string(ask.OfStage)
 	}
 	return all
 }
 
 // of is the chosen meaning as it stands in the address of Before's audio.
-func (v *View) of(l listening) string {
+func (v *View) of(l listening) ask.Before {
+	b, err := ask.ParseBefore(l.Against)
 	switch {
-	case v.reference(l.Against) != nil:
-		return l.Against
-	case l.Against == againstStage:
-		return againstStage + ":" + v.Stage.Key
-	case l.Against == againstMove && l.Try != "":
+	case err == nil && b.As == ask.OfTrack && v.reference(b) != nil:
+		return b
+	case l.Against == string(ask.OfStage):
+		return ask.Before{As: ask.OfStage, Of: v.Stage.Key}
+	case l.Against == string(ask.OfMove) && !l.Try.None():
 		if v.triedOn(l.Try) {
-			return againstTried + ":" + l.Try
+			return ask.Before{As: ask.OfTry, Tried: l.Try}
 		}
-		return againstNow
-	case l.Against == againstMove:
-		return againstMove + ":" + l.Without
+		return ask.Before{As: ask.Now}
+	case l.Against == string(ask.OfMove):
+		at, id, _ := strings.Cut(l.Without, "/")
+		return ask.Before{As: ask.OfMove, At: session.ParseAt(at), Of: id}
 	}
-	return againstBrought
-}
-
-// before gives a song as Before plays it.
-func (s *Server) before(song session.Song, of string) (session.Song, bool) {
-	kind, what, _ := strings.Cut(of, ":")
-	switch kind {
-	case againstBrought, "":
-		return song.Brought(), true
-	case againstNow:
-		return song, true
-	case againstStage:
-		if st := s.stageOf(what); st != nil && st.Before != nil {
-			return st.Before(song), true
-		}
-	case againstMove:
-		at, id, _ := strings.Cut(what, "/")
-		return song.WithoutMove(session.ParseAt(at), id)
-	}
-	return song, false
-}
-
-// pageQuery is the query of the page that asks: what is tried may depend on what it shows.
-func pageQuery(c *gin.Context) string {
-	if u, err := url.Parse(c.GetHeader("HX-Current-URL")); err == nil && u.RawQuery != "" {
-		return "&" + u.RawQuery
-	}
-	return ""
+	return ask.Before{As: ask.Brought}
 }
 
 // deckData answers with the deck as it is listened to: its loop, what is heard of the song, what Before means, what After
@@ -305,50 +277,44 @@ func (s *Server) deckAudio(c *gin.Context) {
 		s.Fail(c, http.StatusNotFound, "The deck has two sides, before and after.")
 		return
 	}
-	song, w, ok := s.deckSong(c)
+	song, w, asked, ok := s.deckSong(c)
 	if !ok {
 		return
 	}
-	whole := *song
-	ear := c.Query("ear")
-	if side == "before.wav" && strings.HasPrefix(c.Query("of"), againstReference) {
-		s.referenceAudio(c, song, w, ear)
+	if side == "before.wav" && asked.Of.As == ask.OfTrack {
+		s.referenceAudio(c, song, w, asked)
 		return
 	}
-	if side == "before.wav" {
-		var err error
-		if *song, ok, err = s.beforeOf(c, *song, c.Query("of")); err != nil {
-			s.FailWith(c, err)
-			return
+	b, err := s.sideAudio(c.Request.Context(), song, w, asked, side == "after.wav")
+	s.sendDeck(c, b, asked.Ear != "" && asked.Ear != "mono" && asked.Ear != "side", err)
+}
+
+// sideAudio renders one side of the deck.
+func (s *Server) sideAudio(ctx context.Context, song *store.Song, w mix.Window, a ask.Side, after bool) (audio.Buffer, error) {
+	if !after {
+		heard, err := s.before(ctx, song, a.Of)
+		if err != nil {
+			return audio.Buffer{}, err
 		}
-		if !ok {
-			s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
-			return
-		}
-	} else if _, err := s.try(c, song, c.Query("try")); err != nil {
-		s.FailWith(c, err)
-		return
+		return s.heard(ctx, &heard, a.Solo, w, a.Ear)
 	}
-	var b audio.Buffer
-	var err error
-	if of := c.Query("taken"); of != "" && side == "after.wav" {
-		base, ok, e := s.beforeOf(c, whole, of)
-		if e != nil {
-			s.FailWith(c, e)
-			return
+	heard, _, err := s.try(ctx, song, a.Try, a.Page)
+	if err != nil || !a.Taken {
+		if err != nil {
+			return audio.Buffer{}, err
 		}
-		if !ok {
-			s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
-			return
-		}
-		if b, err = s.Renderer.Taken(c.Request.Context(), &base, song, solo(c), w); err == nil {
-			through, _ := compare.ThroughOf(ear)
-			b, err = through.Listen(b, song.RoomRules().Playback)
-		}
-	} else {
-		b, err = s.heard(c.Request.Context(), song, solo(c), w, ear)
+		return s.heard(ctx, &heard, a.Solo, w, a.Ear)
 	}
-	s.sendDeck(c, b, ear != "" && ear != "mono" && ear != "side", err)
+	base, err := s.before(ctx, song, a.Of)
+	if err != nil {
+		return audio.Buffer{}, err
+	}
+	b, err := s.Renderer.Taken(ctx, &base, &heard, a.Solo, w)
+	if err != nil {
+		return b, err
+	}
+	through, _ := compare.ThroughOf(a.Ear)
+	return through.Listen(b, song.RoomRules().Playback)
 }
 
 // sendDeck answers with what one side plays; what may rise over full scale goes out as floating point.
@@ -366,49 +332,50 @@ func (s *Server) sendDeck(c *gin.Context, b audio.Buffer, over bool, err error) 
 }
 
 // referenceAudio plays a finished track as Before.
-func (s *Server) referenceAudio(c *gin.Context, song *session.Song, w mix.Window, ear string) {
-	v := &View{Song: &store.Song{ID: c.Param("id"), Song: *song}}
-	ref := v.reference(c.Query("of"))
+func (s *Server) referenceAudio(c *gin.Context, song *store.Song, w mix.Window, a ask.Side) {
+	v := &View{Song: song}
+	ref := v.reference(a.Of)
 	if ref == nil {
-		s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
+		s.FailWith(c, errAddress)
 		return
 	}
 	var err error
-	if v.Bench, err = s.Bench(c.Request.Context(), song); err != nil {
+	if v.Bench, err = s.Bench(c.Request.Context(), &song.Song); err != nil {
 		s.FailWith(c, err)
 		return
 	}
-	b, err := s.referenceHeard(c.Request.Context(), v, *ref, w, ear, c.Query("down") != "")
+	b, err := s.referenceHeard(c.Request.Context(), v, *ref, w, a.Ear, a.Down)
 	s.sendDeck(c, b, true, err)
 }
 
-// deckSong reads the revision and the window that an address of the deck's names; where it cannot, it answers.
-func (s *Server) deckSong(c *gin.Context) (*session.Song, mix.Window, bool) {
-	no := func() (*session.Song, mix.Window, bool) {
-		s.Fail(c, http.StatusBadRequest, "That is no address of the deck's.")
-		return nil, mix.Window{}, false
+// deckSong reads an address of the deck's, and the revision and the window that it names; where it cannot, it answers.
+func (s *Server) deckSong(c *gin.Context) (*store.Song, mix.Window, ask.Side, bool) {
+	a, err := ask.ParseSide(c.Request.URL.Query())
+	no := func() (*store.Song, mix.Window, ask.Side, bool) {
+		s.Fail(c, http.StatusBadRequest, errAddress.Sentence)
+		return nil, mix.Window{}, a, false
 	}
-	rev, err := strconv.ParseInt(c.Query("rev"), 10, 64)
-	from, err1 := strconv.Atoi(c.Query("from"))
-	to, err2 := strconv.Atoi(c.Query("to"))
-	if err != nil || err1 != nil || err2 != nil || from < 0 || to <= from || to-from > audio.MaxSeconds*audio.MaxRate {
+	if err != nil {
 		return no()
 	}
-	song, err := s.Store.At(c.Request.Context(), c.Param("id"), rev)
+	song, err := s.Store.At(c.Request.Context(), c.Param("id"), a.Rev)
 	if err != nil {
 		s.FailWith(c, err)
-		return nil, mix.Window{}, false
+		return nil, mix.Window{}, a, false
 	}
 	length, err := s.Renderer.Length(&song)
 	if err != nil {
 		s.FailWith(c, err)
-		return nil, mix.Window{}, false
+		return nil, mix.Window{}, a, false
 	}
-	if from >= length || float64(to-from) > (session.MostLoop+1)*float64(song.Rate) {
+	if a.From >= length || float64(a.To-a.From) > (session.MostLoop+1)*float64(song.Rate) {
 		return no()
 	}
-	return &song, mix.Window{From: from, To: min(to, length)}, true
+	return &store.Song{ID: c.Param("id"), Rev: a.Rev, Song: song}, mix.Window{From: a.From, To: min(a.To, length)}, a, true
 }
+
+// deckKeys are the values by which a page asks for another deck.
+var deckKeys = []string{"solo", "loop", "first", "last", "against", "without", "try", "taken", "ear", "down"}
 
 // matching measures by how much a deck's sides differ in loudness, and puts it in.
 type matching func(context.Context, *deckView) error
@@ -430,47 +397,48 @@ func (s *Server) fillDeck(c *gin.Context, v *View, l listening) (matching, error
 	if err := s.fillStrip(v); err != nil {
 		return nil, err
 	}
-	after := v.Song.Song
-	name, err := s.try(c, &after, l.Try)
+	var page url.Values
+	if !l.Try.None() {
+		page = PageQuery(c, v.Stage.Key)
+		for _, own := range deckKeys { // what the deck asks for is no part of the page
+			page.Del(own)
+		}
+	}
+	after, name, err := s.try(c.Request.Context(), v.Song, l.Try, page)
 	if err != nil {
 		return nil, err
 	}
 	d := &v.Deck
 	d.Trying = name
+	of := v.of(l)
 	var match matching
-	if ref := v.reference(l.Against); ref != nil { // it is turned, and After stays as it is
+	if ref := v.reference(of); ref != nil { // it is turned, and After stays as it is
 		d.Offset, d.Moved, d.Track = 0, true, ref.Name
 		match = func(ctx context.Context, d *deckView) (err error) {
 			d.Turned, err = s.turnedBy(ctx, v, *ref, l.Loop, l.Down)
 			return err
 		}
 	} else {
-		before, ok, err := s.beforeOf(c, v.Song.Song, v.of(l))
+		before, err := s.before(c.Request.Context(), v.Song, of)
+		if errors.Is(err, errAddress) {
+			before, err = v.Song.Brought(), nil
+		}
 		if err != nil {
 			return nil, err
 		}
-		if !ok {
-			before = v.Song.Brought()
-		}
 		match = func(ctx context.Context, d *deckView) error { return s.matched(ctx, &before, &after, d) }
 	}
-	query := fmt.Sprintf("?rev=%d&solo=%s&from=%d&to=%d", v.Rev, url.QueryEscape(string(l.Solo)), l.Loop.From, l.Loop.To)
-	d.Before = "/songs/" + v.ID + "/deck/before.wav" + query + "&of=" + url.QueryEscape(v.of(l))
-	d.After = "/songs/" + v.ID + "/deck/after.wav" + query
+	side := ask.Side{Rev: v.Rev, Solo: l.Solo, From: l.Loop.From, To: l.Loop.To, Ear: l.Ear}
+	b, a := side, side
+	b.Of, b.Down = of, d.Track != "" && l.Down
+	a.Try, a.Page = l.Try, page
 	d.Parts = v.parts()
-	if l.Ear != "" {
-		d.Before, d.After = d.Before+"&ear="+l.Ear, d.After+"&ear="+l.Ear
+	if l.Taken && d.Track == "" {
+		a.Of, a.Taken = of, true
+	}
+	if l.Ear != "" || a.Taken { // no hand is followed in what is taken away
 		d.Parts = nil
 	}
-	if d.Track != "" && l.Down {
-		d.Before += "&down=1"
-	}
-	if l.Taken && d.Track == "" {
-		d.After += "&taken=" + url.QueryEscape(v.of(l))
-		d.Parts = nil // no hand is followed in what is taken away
-	}
-	if l.Try != "" {
-		d.After += "&try=" + url.QueryEscape(l.Try) + pageQuery(c)
-	}
+	d.Before, d.After = "/songs/"+v.ID+"/deck/before.wav?"+b.Query(), "/songs/"+v.ID+"/deck/after.wav?"+a.Query()
 	return match, nil
 }

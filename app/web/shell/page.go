@@ -3,8 +3,10 @@ package shell
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -19,6 +21,7 @@ import (
 
 // View gathers what every page of a song shows, and measures nothing.
 func (s *Server) View(c *gin.Context, song *store.Song, stage string, bad *InputError) (*View, error) {
+	bad.keepTyped(c)
 	v := &View{Song: song, Stage: s.stageOf(stage), Bad: bad, Theme: theme(c), Built: s.built}
 	v.Question = v.Stage.Question
 	v.Part = partOf(c)
@@ -80,17 +83,33 @@ func (s *Server) judge(c *gin.Context, v *View) error {
 	return s.JudgeLater(c, v)
 }
 
-// over is the window over which a request has a stage judge.
-func (st *Stage) over(c *gin.Context, b *bench.Bench) mix.Window {
+// over is the window over which a page has a stage judge, by its query.
+func (st *Stage) over(page url.Values, b *bench.Bench) mix.Window {
 	if st.Over == nil {
 		return b.Loop
 	}
-	return st.Over(c, b)
+	return st.Over(page, b)
+}
+
+// PageQuery is the query of the page of a stage that a request asks for or comes from, with what the request says itself.
+func PageQuery(c *gin.Context, stage string) url.Values {
+	q := c.Request.URL.Query()
+	if c.Param("stage") != "" && c.Request.Method == http.MethodGet {
+		return q
+	}
+	for _, from := range []string{c.GetHeader("HX-Current-URL"), c.GetHeader("Referer")} {
+		if u, err := url.Parse(from); err == nil && strings.HasSuffix(u.Path, "/"+stage) {
+			page := u.Query()
+			maps.Copy(page, q)
+			return page
+		}
+	}
+	return q
 }
 
 // JudgeLater puts the findings in of a stage whose page did not wait for them.
 func (s *Server) JudgeLater(c *gin.Context, v *View) error {
-	all, err := v.Stage.Findings(c.Request.Context(), v.Bench, v.Stage.over(c, v.Bench))
+	all, err := v.Stage.Findings(c.Request.Context(), v.Bench, v.Stage.over(PageQuery(c, v.Stage.Key), v.Bench))
 	if bench.Trouble(err) != "" {
 		return nil
 	}

@@ -24,7 +24,7 @@ func (s *Server) marks(c *gin.Context) {
 	for i := range v.Rail {
 		if r := &v.Rail[i]; r.Judged && r.Rev != v.Rev {
 			stage := s.stageOf(r.Key)
-			over := stage.over(c, v.Bench)
+			over := stage.over(PageQuery(c, stage.Key), v.Bench)
 			g.Go(func() error { return s.countStage(c.Request.Context(), stage, v.Bench, over, v.ID, v.Rev, r) })
 		}
 	}

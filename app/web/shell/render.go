@@ -6,6 +6,7 @@ import (
 	"html/template"
 	"log/slog"
 	"math"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,6 +16,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/web/ask"
 	"mellowthump/app/web/plot"
 	"mellowthump/core/compare"
 	"mellowthump/core/figure"
@@ -58,6 +60,8 @@ var throughs = func() (out [][]compare.Through) {
 func (s *Server) funcs() template.FuncMap {
 	return template.FuncMap{
 		"size":     size,
+		"try":      func(stage, what string, args ...any) ask.Try { return tryOf(stage, what, "", args) },
+		"trywith":  func(stage, what, query string) ask.Try { return tryOf(stage, what, query, nil) },
 		"styles":   func() []string { return s.ships.styles },
 		"throughs": func() [][]compare.Through { return throughs },
 		"fig":      Figure,
@@ -101,6 +105,16 @@ func (s *Server) funcs() template.FuncMap {
 		"offby":   offBy,
 		"abs":     func(f meter.Figure) meter.Figure { return max(f, -f) },
 	}
+}
+
+// tryOf is what a button has the deck try.
+func tryOf(stage, what, query string, args []any) ask.Try {
+	t := ask.Try{Stage: stage, What: what}
+	t.With, _ = url.ParseQuery(query)
+	for _, a := range args {
+		t.Args = append(t.Args, fmt.Sprint(a))
+	}
+	return t
 }
 
 // offBy shows a difference, with its sign; a dash where there is none.

@@ -8,10 +8,10 @@ import (
 	"strings"
 
 	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/core/audio"
 	"mellowthump/core/compare"
 	"mellowthump/core/mix"
-	"mellowthump/core/session"
 )
 
 // Side is something that a loop can be heard as: a revision of a song, with or without a part of what was done, or a finished track.
@@ -48,22 +48,22 @@ func (t BlindTest) Said() string {
 
 // Sides are those of a song as it is now.
 func (s *Server) Sides(v *View) []Side {
-	out := []Side{{v.Rev, againstNow, "the song as it is"}, {v.Rev, againstBrought, "as I brought it"}}
+	out := []Side{{v.Rev, string(ask.Now), "the song as it is"}, {v.Rev, string(ask.Brought), "as I brought it"}}
 	for _, st := range s.stages {
 		if st.Before != nil {
-			out = append(out, Side{v.Rev, againstStage + ":" + st.Key, st.BeforeName})
+			out = append(out, Side{v.Rev, ask.Before{As: ask.OfStage, Of: st.Key}.String(), st.BeforeName})
 		}
 	}
 	for _, at := range v.Places() {
 		chain, name := v.Song.Chain(at)
 		for _, m := range *chain {
 			if !m.Off {
-				out = append(out, Side{v.Rev, againstMove + ":" + at.String() + "/" + m.ID, "without " + strings.ToLower(m.Params.Kind().Label) + ", " + name})
+				out = append(out, Side{v.Rev, ask.Before{As: ask.OfMove, At: at, Of: m.ID}.String(), "without " + strings.ToLower(m.Params.Kind().Label) + ", " + name})
 			}
 		}
 	}
 	for _, r := range v.Song.References {
-		out = append(out, Side{v.Rev, againstReference + r.ID, "the track " + r.Name})
+		out = append(out, Side{v.Rev, ask.Before{As: ask.OfTrack, Of: r.ID}.String(), "the track " + r.Name})
 	}
 	return out
 }
@@ -74,9 +74,16 @@ func (s *Server) RenderSide(ctx context.Context, id string, side Side, solo mix.
 	if err != nil {
 		return audio.Buffer{}, err
 	}
-	if strings.HasPrefix(side.Of, againstReference) {
-		v := &View{Song: &store.Song{ID: id, Rev: side.Rev, Song: song}}
-		ref := v.reference(side.Of)
+	of := ask.Before{As: ask.Now}
+	if side.Of != "" {
+		if of, err = ask.ParseBefore(side.Of); err != nil {
+			return audio.Buffer{}, err
+		}
+	}
+	whole := &store.Song{ID: id, Rev: side.Rev, Song: song}
+	if of.As == ask.OfTrack {
+		v := &View{Song: whole}
+		ref := v.reference(of)
 		if ref == nil {
 			return audio.Buffer{}, errors.New("that finished track is no longer there")
 		}
@@ -85,12 +92,9 @@ func (s *Server) RenderSide(ctx context.Context, id string, side Side, solo mix.
 		}
 		return v.Bench.ReferenceLoop(ctx, *ref, w)
 	}
-	heard := session.Song(song)
-	if side.Of != "" {
-		var ok bool
-		if heard, ok = s.before(song, side.Of); !ok {
-			return audio.Buffer{}, errors.New("that move is no longer there")
-		}
+	heard, err := s.before(ctx, whole, of)
+	if err != nil {
+		return audio.Buffer{}, errors.New("that move is no longer there")
 	}
 	return s.Renderer.Looped(ctx, &heard, solo, w)
 }

@@ -1,83 +1,93 @@
 package shell
 
 import (
+	"context"
+	"net/url"
 	"strings"
 
-	"github.com/gin-gonic/gin"
-
+	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/core/find"
 	"mellowthump/core/session"
 )
 
+// errAddress says so in a sentence.
+var errAddress = &InputError{Sentence: Sentence(ask.ErrAddress.Error())}
+
 // triedOn reports whether what is tried stands on more than the song as it is.
-func (v *View) triedOn(what string) bool {
-	of, _, _ := strings.Cut(what, "/")
-	return v.Stage.Key == of && v.Stage.TryOn != nil
+func (v *View) triedOn(t ask.Try) bool { return v.Stage.Key == t.Stage && v.Stage.TryOn != nil }
+
+// before gives a song as Before plays it.
+func (s *Server) before(ctx context.Context, song *store.Song, of ask.Before) (session.Song, error) {
+	switch of.As {
+	case ask.Brought, "":
+		return song.Brought(), nil
+	case ask.Now:
+		return song.Song, nil
+	case ask.OfStage:
+		if st := s.stageOf(of.Of); st != nil && st.Before != nil {
+			return st.Before(song.Song), nil
+		}
+	case ask.OfMove:
+		if without, ok := song.WithoutMove(of.At, of.Of); ok {
+			return without, nil
+		}
+	case ask.OfTry:
+		if stage := s.stageOf(of.Tried.Stage); stage != nil && stage.TryOn != nil {
+			e, err := stage.TryOn(ctx, song, of.Tried)
+			if err != nil {
+				return song.Song, err
+			}
+			out, _, err := applied(&song.Song, e)
+			return out, err
+		}
+	}
+	return song.Song, errAddress
 }
 
-// beforeOf is before, also of what is tried.
-func (s *Server) beforeOf(c *gin.Context, song session.Song, of string) (session.Song, bool, error) {
-	what, ok := strings.CutPrefix(of, againstTried+":")
-	if !ok {
-		before, ok := s.before(song, of)
-		return before, ok, nil
-	}
-	key, what, _ := strings.Cut(what, "/")
-	stage := s.stageOf(key)
-	if stage == nil || stage.TryOn == nil {
-		return song, false, nil
-	}
-	e, err := stage.TryOn(c, &song, what)
+// applied makes an edit on a copy of a song, and names it.
+func applied(song *session.Song, e session.Edit) (session.Song, string, error) {
+	out := song.Clone()
+	name, err := e.Apply(&out)
 	if err == nil {
-		_, err = applied(&song, e)
-	}
-	return song, true, err
-}
-
-// applied makes an edit on a copy of a song that a variable holds.
-func applied(song *session.Song, e session.Edit) (string, error) {
-	*song = song.Clone() // what it was is not touched
-	name, err := e.Apply(song)
-	if err == nil {
-		song.Settle()
-		err = song.Validate()
+		out.Settle()
+		err = out.Validate()
 	}
 	if err != nil {
-		return "", &InputError{Sentence: Sentence(err.Error())}
+		return out, "", &InputError{Sentence: Sentence(err.Error())}
 	}
-	return name, nil
+	return out, name, nil
 }
 
-// try gives a song what the deck is to try, and names it.
-func (s *Server) try(c *gin.Context, song *session.Song, what string) (string, error) {
-	if what == "" {
-		return "", nil
+// try gives the song that the deck is to try, and names what is tried. page is the query of the page that asks.
+func (s *Server) try(ctx context.Context, song *store.Song, t ask.Try, page url.Values) (session.Song, string, error) {
+	if t.None() {
+		return song.Song, "", nil
 	}
-	of, what, _ := strings.Cut(what, "/")
 	var e session.Edit
 	var err error
-	if of == "finding" {
-		key, id, _ := strings.Cut(what, "/")
+	if t.Stage == ask.Finding {
+		key, id, _ := strings.Cut(t.What, "/")
 		stage := s.stageOf(key)
 		if stage == nil || stage.Judge == nil {
-			return "", &InputError{Sentence: "There is no such stage."}
+			return song.Song, "", &InputError{Sentence: "There is no such stage."}
 		}
 		var f find.Finding
-		if f, err = s.finding(c, song, stage, id); err == nil && len(f.Fix) == 0 {
+		if f, err = s.finding(ctx, &song.Song, stage, page, id); err == nil && len(f.Fix) == 0 {
 			err = &InputError{Sentence: "No single change mends that, so there is none to hear."}
 		}
 		e = f.Edit()
-	} else if stage := s.stageOf(of); stage != nil && stage.Try != nil {
-		e, err = stage.Try(c, song, what)
+	} else if stage := s.stageOf(t.Stage); stage != nil && stage.Try != nil {
+		e, err = stage.Try(ctx, song, t)
 	} else {
-		return "", &InputError{Sentence: "There is no such thing to try."}
+		err = &InputError{Sentence: "There is no such thing to try."}
 	}
 	if err != nil {
-		return "", err
+		return song.Song, "", err
 	}
-	name, err := applied(song, e)
+	out, name, err := applied(&song.Song, e)
 	if err == nil && name == "" {
 		name = "the same as now"
 	}
-	return name, err
+	return out, name, err
 }

@@ -6,10 +6,12 @@ import (
 	"html/template"
 	"io/fs"
 	"math"
+	"net/url"
 
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/facts"
@@ -28,8 +30,8 @@ type Stage struct {
 
 	// Ask words the question for a song; nil: Question.
 	Ask func(*View) string
-	// Over is the window that is asked for; nil: the loop.
-	Over func(c *gin.Context, b *bench.Bench) mix.Window
+	// Over is the window that a page asks for by its query; nil: the loop.
+	Over func(page url.Values, b *bench.Bench) mix.Window
 	// Bare says that the stage has something to show before there are stems; the others say then what to do first.
 	Bare bool
 	// Sheet measures what the stage shows and returns what its template shows.
@@ -38,9 +40,9 @@ type Stage struct {
 	Solos []mix.Solo
 	// Try works out the edit that is only proposed, to be heard before it is made. What may be tried is the stage's own;
 	// what its findings propose is tried without it.
-	Try func(c *gin.Context, song *session.Song, what string) (session.Edit, error)
+	Try func(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error)
 	// TryOn works out what Before is while that is tried: it stands on more than the song as it is. nil: it is the song.
-	TryOn func(c *gin.Context, song *session.Song, what string) (session.Edit, error)
+	TryOn func(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error)
 	// Follows is the address under /songs/:id that answers with the gains that a hand draws (Server.Follow); empty: none are
 	// drawn here.
 	Follows string

@@ -1,6 +1,7 @@
 package width
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -8,6 +9,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"mellowthump/app/store"
+	"mellowthump/app/web/ask"
 	"mellowthump/app/web/shell"
 	"mellowthump/core/export"
 	"mellowthump/core/field"
@@ -37,17 +40,17 @@ func (h *handlers) put(c *gin.Context, id, why string, f func(song *session.Song
 		at := atOf(c.PostForm("at"))
 		chain, name := song.Chain(at)
 		if chain == nil {
-			return nil, shell.BadInput(c, "side", errors.New("that place is no longer there"))
+			return nil, shell.BadInput("side", errors.New("that place is no longer there"))
 		}
 		p, err := f(song)
 		if err != nil {
-			return nil, shell.BadInput(c, "side", err)
+			return nil, shell.BadInput("side", err)
 		}
 		if p == nil {
 			return session.DropMove{At: at, ID: id}, nil
 		}
 		if err := move.Validate(p); err != nil {
-			return nil, shell.BadInput(c, "side", err)
+			return nil, shell.BadInput("side", err)
 		}
 		return session.Together{Said: name + ": " + move.Words(p), Edits: []session.Edit{session.SetMove{At: at, Move: move.Move{ID: id, Params: p, Why: why}}}}, nil
 	})
@@ -98,7 +101,7 @@ func (h *handlers) setBands(c *gin.Context) {
 		at := atOf(c.PostForm("at"))
 		chain, name := song.Chain(at)
 		if chain == nil {
-			return nil, shell.BadInput(c, "side", errors.New("that place is no longer there"))
+			return nil, shell.BadInput("side", errors.New("that place is no longer there"))
 		}
 		e := session.Together{Said: name + ": its width by band"}
 		for _, s := range shelves(chain) {
@@ -110,7 +113,7 @@ func (h *handlers) setBands(c *gin.Context) {
 				}
 				var err error
 				if *to, err = field.Number(text, map[bool]string{true: "Hz", false: "dB"}[to == &s.Hz]); err != nil {
-					return nil, shell.BadInput(c, "side", fmt.Errorf("the side's shelf %w", err))
+					return nil, shell.BadInput("side", fmt.Errorf("the side's shelf %w", err))
 				}
 			}
 			switch p := (&move.MidSide{Channels: "side", Shape: s.Shape, Hz: s.Hz, DB: s.DB, Q: 0.7}); {
@@ -119,7 +122,7 @@ func (h *handlers) setBands(c *gin.Context) {
 				e.Edits = append(e.Edits, session.DropMove{At: at, ID: s.ID})
 			case s.DB != 0:
 				if err := move.Validate(p); err != nil {
-					return nil, shell.BadInput(c, "side", err)
+					return nil, shell.BadInput("side", err)
 				}
 				e.Edits = append(e.Edits, session.SetMove{At: at, Move: move.Move{ID: s.ID, Params: p, Why: "wider or narrower by band"}})
 			}
@@ -212,11 +215,11 @@ func (h *handlers) setPair(c *gin.Context) {
 	h.WorkOut(c, "width", "side", func(song *session.Song) (session.Edit, error) {
 		pan, err := panOf(c.PostForm("pan"))
 		if err != nil {
-			return nil, shell.BadInput(c, "side", err)
+			return nil, shell.BadInput("side", err)
 		}
 		a, b := song.Stem(c.PostForm("a")), song.Stem(c.PostForm("b"))
 		if a == nil || b == nil || a.ID == b.ID {
-			return nil, shell.BadInput(c, "side", errors.New("choose two stems"))
+			return nil, shell.BadInput("side", errors.New("choose two stems"))
 		}
 		return session.PanPair{Left: a.ID, Right: b.ID, Pan: pan / 100}, nil
 	})
@@ -227,7 +230,7 @@ func (h *handlers) setLow(c *gin.Context) {
 	h.WorkOut(c, "width", "side", func(song *session.Song) (session.Edit, error) {
 		role := session.Role(c.PostForm("role"))
 		if role != session.Kick && role != session.Bass {
-			return nil, shell.BadInput(c, "side", errors.New("kick or bass is asked"))
+			return nil, shell.BadInput("side", errors.New("kick or bass is asked"))
 		}
 		for _, w := range lowWidths {
 			if w.Label == c.PostForm("width") {
@@ -238,7 +241,7 @@ func (h *handlers) setLow(c *gin.Context) {
 				return e, nil
 			}
 		}
-		return nil, shell.BadInput(c, "side", errors.New("there is no such width"))
+		return nil, shell.BadInput("side", errors.New("there is no such width"))
 	})
 }
 
@@ -246,20 +249,20 @@ var errAllSafe = errors.New("all stems stand mono already, or no corner makes th
 
 // allSafe cuts the side of every stem that does not stand mono, as one edit.
 func (h *handlers) allSafe(c *gin.Context) {
-	h.WorkOut(c, "width", "side", func(song *session.Song) (session.Edit, error) { return h.safe(c, song) })
+	h.WorkOut(c, "width", "side", func(song *session.Song) (session.Edit, error) { return h.safe(c.Request.Context(), song) })
 }
 
-func (h *handlers) safe(c *gin.Context, song *session.Song) (session.Edit, error) {
-	b, err := h.Bench(c.Request.Context(), song)
+func (h *handlers) safe(ctx context.Context, song *session.Song) (session.Edit, error) {
+	b, err := h.Bench(ctx, song)
 	if err != nil {
 		return nil, err
 	}
-	e, _, err := width.AllSafe(c.Request.Context(), b)
+	e, _, err := width.AllSafe(ctx, b)
 	switch {
 	case err != nil:
 		return nil, err
 	case e == nil:
-		return nil, shell.BadInput(c, "side", errAllSafe)
+		return nil, shell.BadInput("side", errAllSafe)
 	}
 	return e, nil
 }
@@ -269,7 +272,7 @@ func (h *handlers) setRules(c *gin.Context) {
 	h.WorkOut(c, "width", "rules", func(song *session.Song) (session.Edit, error) {
 		r := song.WidthRules()
 		if err := field.Read(r.Fields(), c.GetPostForm); err != nil {
-			return nil, shell.BadInput(c, "rules", err)
+			return nil, shell.BadInput("rules", err)
 		}
 		return session.SetWidth{Width: r}, nil
 	})
@@ -286,9 +289,9 @@ func (h *handlers) settings(c *gin.Context) {
 }
 
 // try works out what is heard before it is made.
-func (h *handlers) try(c *gin.Context, song *session.Song, what string) (session.Edit, error) {
-	if what == "all" {
-		return h.safe(c, song)
+func (h *handlers) try(ctx context.Context, song *store.Song, t ask.Try) (session.Edit, error) {
+	if t.Is("all", 0) {
+		return h.safe(ctx, &song.Song)
 	}
 	return nil, &shell.InputError{Field: "side", Sentence: "There is nothing of that name to hear."}
 }
