@@ -7,12 +7,14 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 // The import rule of the design: core knows nothing of the application, the web or SQL, the
 // layers point down only, and no stage imports another stage.
 func TestImports(t *testing.T) {
-	if err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error { // what go list reads, read here too: a result that is kept is of these files
+	if err := filepath.WalkDir(".", func(path string, d fs.DirEntry,
+		err error) error { // what go list reads, read here too: a result that is kept is of these files
 		if err == nil && strings.HasSuffix(path, ".go") {
 			_, err = os.ReadFile(path)
 		}
@@ -26,7 +28,8 @@ func TestImports(t *testing.T) {
 	}
 	layer := map[string]int{
 		"group": 0, "audio": 0, "dsp": 0, "midi": 0, "figure": 0, "field": 0,
-		"meter": 1, "move": 1, "session": 2, "facts": 3, "find": 3, "mix": 3, "archive": 3, "device": 4, "bench": 4, "pair": 5, "stage": 5, "landed": 5, "care": 0, "export": 7, "stages": 7, "runsheet": 8,
+		"meter": 1, "move": 1, "session": 2, "facts": 3, "find": 3, "mix": 3, "archive": 3, "device": 4, "bench": 4, "pair": 5, "stage": 5, "landed": 5, "care": 0,
+		"export": 7, "stages": 7, "runsheet": 8,
 	}
 	stages := map[string]bool{}
 	for _, s := range strings.Fields("intake levels pocket duck room body width compare print logbook demo") {
@@ -51,7 +54,8 @@ func TestImports(t *testing.T) {
 			t.Errorf("core/%s has no layer; add it to this test with its place", from)
 		}
 		for _, imp := range fields[1:] {
-			for _, forbidden := range []string{"mellowthump/app", "mellowthump/cmd", "github.com/gin-gonic", "github.com/jmoiron/sqlx", "database/sql", "html/template", "net/http"} {
+			for _, forbidden := range []string{"mellowthump/app", "mellowthump/cmd", "github.com/gin-gonic", "github.com/jmoiron/sqlx", "database/sql",
+				"html/template", "net/http"} {
 				if strings.HasPrefix(imp, forbidden) {
 					t.Errorf("core/%s imports %s", from, imp)
 				}
@@ -112,5 +116,32 @@ func TestTree(t *testing.T) {
 		if !there[name] && name != "core" {
 			t.Errorf("the tree names %s, which is not there", name)
 		}
+	}
+}
+
+// A line can be read: none is over 160 characters.
+func TestLines(t *testing.T) {
+	read := 0
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		read++
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		for i, line := range strings.Split(string(text), "\n") {
+			if n := utf8.RuneCountInString(line); n > 160 {
+				t.Errorf("%s:%d has %d characters", path, i+1, n)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if read < 400 {
+		t.Errorf("only %d files were read", read)
 	}
 }

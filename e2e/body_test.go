@@ -139,7 +139,8 @@ func TestBodyMore(t *testing.T) {
 		return &s.Song
 	}
 	p.click("#rail a[href$=body]")
-	all := "document.querySelector('#stack-kick') && document.querySelector('#tone-in, #tone-out') && document.querySelector('#bands-in, #bands-out') && document.querySelector('#shot-go') && document.querySelector('#fall-says')"
+	all := "document.querySelector('#stack-kick') && document.querySelector('#tone-in, #tone-out') && document.querySelector('#bands-in, #bands-out') && " +
+		"document.querySelector('#shot-go') && document.querySelector('#fall-says')"
 	p.until("all of it", all)
 	p.edited("a tone", func() { p.click("#tone-in") })
 	p.until("a way back", "document.querySelector('#tone-out')")

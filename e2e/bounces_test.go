@@ -31,7 +31,10 @@ func TestBounces(t *testing.T) {
 	p.until("the folder's form", "document.querySelector('#bounces-form') && document.querySelector('#who-none') && document.querySelector('#cost-knob')")
 	p.fill("#bounces-path", filepath.Join(dir, "none"))
 	p.click("#bounces-watch")
-	p.until("it is refused", "document.querySelector('#bounces-wrong')?.textContent.includes('no such folder') && document.querySelector('#bounces-path').value.endsWith('none')")
+	p.until(
+		"it is refused",
+		"document.querySelector('#bounces-wrong')?.textContent.includes('no such folder') && document.querySelector('#bounces-path').value.endsWith('none')",
+	)
 	p.fill("#bounces-path", dir)
 	p.click("#bounces-watch")
 	p.until("it is watched", "document.querySelector('#bounces-none')")

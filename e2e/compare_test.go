@@ -79,7 +79,11 @@ func withTrack(t *testing.T) (*app, *page) {
 	if err := el.SetFiles([]string{write(t, "Liked.wav", ref, wav.Int24)}); err != nil {
 		t.Fatal(err)
 	}
-	p.until("the song above it", "document.querySelector('#song-over') && document.querySelector('#stretch') && document.querySelector('#devices-table') && document.querySelector('.keep-ref') && document.querySelector('#blind-go') && document.querySelector('#drill-band')")
+	p.until(
+		"the song above it",
+		"document.querySelector('#song-over') && document.querySelector('#stretch') && document.querySelector('#devices-table') && "+
+			"document.querySelector('.keep-ref') && document.querySelector('#blind-go') && document.querySelector('#drill-band')",
+	)
 	return a, p
 }
 
@@ -129,12 +133,18 @@ func TestCompareElsewhere(t *testing.T) {
 	p.click("#hear-track")
 	p.until("the word of care", "document.querySelector('#care-dialog').open")
 	p.click("#care-ok")
-	p.until("it plays", "document.querySelector('#deck').dataset.state === 'playing' && document.querySelector('#down') && document.querySelector('#deck').dataset.side === 'before'")
+	p.until(
+		"it plays",
+		"document.querySelector('#deck').dataset.state === 'playing' && document.querySelector('#down') && document.querySelector('#deck').dataset.side === 'before'",
+	)
 	p.js("document.activeElement.blur()")
 	key := func(k string, want string) {
 		t.Helper()
 		p.js("document.body.dispatchEvent(new KeyboardEvent('keydown', {key: '" + k + "', bubbles: true}))")
-		p.until(k+": "+want, "document.querySelector('#ear')?.value === '"+want+"' && (document.querySelector('#deck').dataset.loaded || '').includes('ear="+want+"')")
+		p.until(
+			k+": "+want,
+			"document.querySelector('#ear')?.value === '"+want+"' && (document.querySelector('#deck').dataset.loaded || '').includes('ear="+want+"')",
+		)
 	}
 	key("b", "low")
 	key("b", "sub")
@@ -143,7 +153,10 @@ func TestCompareElsewhere(t *testing.T) {
 	p.click("#devices-table [data-ear=club]")
 	p.until("the club", "(document.querySelector('#deck').dataset.loaded || '').includes('ear=club')")
 	p.js("(e => { e.value = '1'; e.dispatchEvent(new Event('change', {bubbles: true})) })(document.querySelector('#down'))")
-	p.until("10 dB down", "document.querySelector('#offset-db')?.textContent.trim() === '\u221210.0' && (document.querySelector('#deck').dataset.loaded || '').includes('down=1')")
+	p.until(
+		"10 dB down",
+		"document.querySelector('#offset-db')?.textContent.trim() === '\u221210.0' && (document.querySelector('#deck').dataset.loaded || '').includes('down=1')",
+	)
 	p.clean()
 }
 
@@ -157,7 +170,8 @@ func TestBlind(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := a.store.Edit(t.Context(), id, song.Rev, session.SetMove{At: session.At{}, Move: move.Move{ID: "lift", Params: &move.Filter{Shape: dsp.HighShelf, Hz: 60, Q: 0.7, DB: 3}}}); err != nil {
+	if _, err := a.store.Edit(t.Context(), id, song.Rev, session.SetMove{At: session.At{}, Move: move.Move{ID: "lift", Params: &move.Filter{Shape: dsp.HighShelf,
+		Hz: 60, Q: 0.7, DB: 3}}}); err != nil {
 		t.Fatal(err)
 	}
 	p.visit(a.url + "/songs/" + id + "/compare")
@@ -237,7 +251,11 @@ func TestDrills(t *testing.T) {
 	p.js("document.body.dispatchEvent(new KeyboardEvent('keydown', {key: 'ArrowRight', bubbles: true}))")
 	p.until("the second is heard", "document.querySelector('#drill [data-pair=\"1\"]').getAttribute('aria-pressed') === 'true'")
 	p.click("#drill [data-pair='0']")
-	p.until("the first is heard", "document.querySelector('#drill [data-pair=\"0\"]').getAttribute('aria-pressed') === 'true' && document.querySelector('#drill [data-pair=\"1\"]').getAttribute('aria-pressed') === 'false'")
+	p.until(
+		"the first is heard",
+		"document.querySelector('#drill [data-pair=\"0\"]').getAttribute('aria-pressed') === 'true' && document.querySelector('#drill "+
+			"[data-pair=\"1\"]').getAttribute('aria-pressed') === 'false'",
+	)
 	p.click("#drill-answer-0")
 	p.until("what it was", "document.querySelector('#drill-said') && document.querySelector('#score-louder')")
 	p.click("#drill-band button")

@@ -115,7 +115,11 @@ func TestDeck(t *testing.T) {
 	// an edit while it plays: the new After comes in, and it goes on playing
 	was := p.js("document.querySelector('#deck-data').dataset.after")
 	p.edited("an edit", func() { p.typed("#db-1", "-4") })
-	p.until("the new After plays", "document.querySelector('#deck').dataset.state === 'playing' && document.querySelector('#deck').dataset.loaded.endsWith(document.querySelector('#deck-data').dataset.after)")
+	p.until(
+		"the new After plays",
+		"document.querySelector('#deck').dataset.state === 'playing' && "+
+			"document.querySelector('#deck').dataset.loaded.endsWith(document.querySelector('#deck-data').dataset.after)",
+	)
 	if p.js("document.querySelector('#deck-data').dataset.after") == was {
 		t.Error("the deck still plays the old After")
 	}
@@ -144,7 +148,8 @@ func TestSoundFollowsTheHand(t *testing.T) { // beside others it would go by how
 	p.js(`(() => {
 		window.moved = []; window.late = [];
 		document.addEventListener("pointermove", () => window.moved.push(performance.now()), true);
-		new MutationObserver(() => window.late.push(performance.now() - window.moved.at(-1))).observe(document.querySelector("#deck"), { attributeFilter: ["data-followed"] });
+		new MutationObserver(() => window.late.push(performance.now() - window.moved.at(-1))).observe(document.querySelector("#deck"),
+		  { attributeFilter: ["data-followed"] });
 	})()`)
 	var x, y float64
 	fmt.Sscan(p.js("(r => `${r.x + r.width / 2} ${r.y + r.height / 2}`)(document.querySelector('#point-2 .knob').getBoundingClientRect())"), &x, &y)
@@ -176,7 +181,11 @@ func TestSoundFollowsTheHand(t *testing.T) { // beside others it would go by how
 			t.Fatal(err)
 		}
 	})
-	p.until("the render plays", "(d => d.state === 'playing' && d.loaded.endsWith(document.querySelector('#deck-data').dataset.after) && d.parts === 'ready')(document.querySelector('#deck').dataset)")
+	p.until(
+		"the render plays",
+		"(d => d.state === 'playing' && d.loaded.endsWith(document.querySelector('#deck-data').dataset.after) && d.parts === "+
+			"'ready')(document.querySelector('#deck').dataset)",
+	)
 	p.clean()
 }
 

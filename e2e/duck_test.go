@@ -62,7 +62,10 @@ func (a *app) readouts(p *page, what string) {
 	a.t.Helper()
 	_, st := a.judged(p)
 	want := map[string]string{
-		"#d-clearance": shown(st.After.ClearanceMedian, 1), "#d-clearance-p10": shown(st.After.ClearanceP10, 1), "#d-clearance-p10-before": shown(st.Before.ClearanceP10, 1),
+		"#d-clearance": shown(
+			st.After.ClearanceMedian,
+			1,
+		), "#d-clearance-p10": shown(st.After.ClearanceP10, 1), "#d-clearance-p10-before": shown(st.Before.ClearanceP10, 1),
 	}
 	if st.Readout != nil {
 		want["#d-loss"] = shown(st.Readout.BassLoss, 2)
@@ -116,7 +119,8 @@ func TestDuck(t *testing.T) {
 
 	// a curve of four points, to be edited
 	if _, err := a.store.Edit(context.Background(), a.song(p), store.AnyRevision, editFunc(func(song *session.Song) (string, error) {
-		song.SetDuck(&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -6}, {DB: -8}, {MS: 100, DB: -8}, {MS: 140}}}, false, "")
+		song.SetDuck(&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -6}, {DB: -8}, {MS: 100, DB: -8}, {MS: 140}}},
+			false, "")
 		return "Draw four points", song.Validate()
 	})); err != nil {
 		t.Fatal(err)
@@ -355,8 +359,14 @@ func TestTradeOff(t *testing.T) {
 	rev := p.rev()
 	for i := range 3 { // the list stays, and is stepped through while one plays
 		p.click(fmt.Sprintf(".worst [data-alone]:nth-of-type(%d)", i+1))
-		p.until("it is marked", fmt.Sprintf("document.querySelectorAll('.worst .now').length === 1 && document.querySelectorAll('.worst [data-alone]')[%d].classList.contains('now')", i))
-		p.until("it plays", "(d => d.state === 'playing' && d.loaded.endsWith(document.querySelector('#deck-data').dataset.after))(document.querySelector('#deck').dataset)")
+		p.until(
+			"it is marked",
+			fmt.Sprintf("document.querySelectorAll('.worst .now').length === 1 && document.querySelectorAll('.worst [data-alone]')[%d].classList.contains('now')", i),
+		)
+		p.until(
+			"it plays",
+			"(d => d.state === 'playing' && d.loaded.endsWith(document.querySelector('#deck-data').dataset.after))(document.querySelector('#deck').dataset)",
+		)
 	}
 	if song, _ := a.store.Load(context.Background(), a.song(p)); song.Loop != nil || p.rev() != rev {
 		t.Errorf("listening changed the song: the loop is %+v", song.Loop)
@@ -521,7 +531,8 @@ func TestDuckWhereTheBassLeads(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for sel, want := range map[string]string{"#d-lead": shown(lead.Median, 1), "#d-lead-p10": shown(lead.P10, 1), "#d-lead-p10-before": shown(led.P10, 1), "#d-loss": shown(st.Readout.BassLoss, 2), "#d-depth": shown(st.Readout.Depth, 1)} {
+	for sel, want := range map[string]string{"#d-lead": shown(lead.Median, 1), "#d-lead-p10": shown(lead.P10, 1), "#d-lead-p10-before": shown(led.P10, 1),
+		"#d-loss": shown(st.Readout.BassLoss, 2), "#d-depth": shown(st.Readout.Depth, 1)} {
 		if got := p.text(sel); got != want {
 			t.Errorf("%s reads %q, the core has %q", sel, got, want)
 		}

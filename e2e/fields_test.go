@@ -26,7 +26,10 @@ func TestFieldsOverASwap(t *testing.T) {
 		}
 	}
 	// answers take their time
-	p.js(`(() => { const send = XMLHttpRequest.prototype.send; XMLHttpRequest.prototype.send = function (b) { setTimeout(() => send.call(this, b), 400) }; return "" })()`)
+	p.js(
+		`(() => { const send = XMLHttpRequest.prototype.send; XMLHttpRequest.prototype.send = function (b) { setTimeout(() => send.call(this, b), 400) }; ` +
+			`return "" })()`,
+	)
 
 	// chosen whole, and left so by the swap
 	insert("-2")
@@ -51,7 +54,10 @@ func TestFieldsOverASwap(t *testing.T) {
 		p.press(input.Tab)
 		insert("-")
 	})
-	p.until("what was begun, the caret behind it", "document.activeElement.id === '"+next+"' && document.activeElement.value === '-' && document.activeElement.selectionStart === 1")
+	p.until(
+		"what was begun, the caret behind it",
+		"document.activeElement.id === '"+next+"' && document.activeElement.value === '-' && document.activeElement.selectionStart === 1",
+	)
 	p.edited("the next field again", func() { insert("4"); p.press(input.Enter) })
 	if got := p.js("document.getElementById('" + next + "').value"); got != "−4" && got != "-4" {
 		t.Errorf("-4 in two halves became %q", got)
@@ -73,7 +79,10 @@ func TestFieldsShowWhatIsStored(t *testing.T) {
 	p.typed(field, "-7")
 	p.until("a word of it", "document.querySelector('#notice').textContent.includes('does not answer')")
 	a.up()
-	p.until("the field as it is stored", "document.querySelector('#notice').textContent.includes('is back') && document.querySelector('"+field+"').value.replace('−', '-') === '-2'")
+	p.until(
+		"the field as it is stored",
+		"document.querySelector('#notice').textContent.includes('is back') && document.querySelector('"+field+"').value.replace('−', '-') === '-2'",
+	)
 	p.edited("the same once more", func() { p.typed(field, "-3") })
 
 	bpm := 97.0
@@ -81,6 +90,9 @@ func TestFieldsShowWhatIsStored(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.typed(field, "-9")
-	p.until("a refusal, and the field as it is stored", "document.querySelector('#notice').textContent.includes('another tab') && document.querySelector('"+field+"').value.replace('−', '-') === '-3'")
+	p.until(
+		"a refusal, and the field as it is stored",
+		"document.querySelector('#notice').textContent.includes('another tab') && document.querySelector('"+field+"').value.replace('−', '-') === '-3'",
+	)
 	p.clean("ERR_CONNECTION", "Failed to load", "htmx:sendError", "htmx:afterRequest", "The error", "409")
 }

@@ -189,15 +189,25 @@ func TestManyHits(t *testing.T) {
 		for at := 0.0; at < seconds-1; at += 1 {
 			basses = append(basses, sampled.Note{At: at, End: at + 0.9, Key: 33, Velocity: 100})
 		}
-		p.choose(write(t, "kick.wav", sampled.Play(t, map[int]int{sampled.Drums: 0}, kicks, seconds), wav.Int24), write(t, "bass.wav", sampled.Play(t, map[int]int{0: 38}, basses, seconds), wav.Int24))
+		p.choose(
+			write(t, "kick.wav", sampled.Play(t, map[int]int{sampled.Drums: 0}, kicks, seconds), wav.Int24),
+			write(t, "bass.wav", sampled.Play(t, map[int]int{0: 38}, basses, seconds), wav.Int24),
+		)
 		p.until("both stems", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2")
 		p.visit(a.url + "/songs/" + a.song(p) + "/duck")
-		p.js(fmt.Sprintf("htmx.ajax('POST', location.pathname.replace('duck', 'loop'), {target: '#sheet', values: {from: 0, to: %g, rev: document.querySelector('#rev').value}}).catch(() => {})", seconds))
+		p.js(
+			fmt.Sprintf(
+				"htmx.ajax('POST', location.pathname.replace('duck', 'loop'), {target: '#sheet', values: {from: 0, to: %g, rev: "+
+					"document.querySelector('#rev').value}}).catch(() => {})",
+				seconds,
+			),
+		)
 		p.until("all of them", fmt.Sprintf("document.querySelectorAll('#duck-strip .hit').length >= %d", min(n, 112)-2))
 		for _, stage := range []string{"duck", "pocket"} {
 			p.visit(a.url + "/songs/" + a.song(p) + "/" + stage)
 			p.until("the strip", "document.querySelector('.plot .hit')")
-			if got := p.js(fmt.Sprintf("(s => Math.max(0, ...[...s.querySelectorAll('.clearance')].map(c => c.getBoundingClientRect().width - c.closest('.hit').querySelector('.touch').getBoundingClientRect().width)))(document.querySelector('#%s-strip'))", stage)); got != "0" {
+			if got := p.js(fmt.Sprintf("(s => Math.max(0, ...[...s.querySelectorAll('.clearance')].map(c => c.getBoundingClientRect().width - "+
+				"c.closest('.hit').querySelector('.touch').getBoundingClientRect().width)))(document.querySelector('#%s-strip'))", stage)); got != "0" {
 				t.Errorf("%d hits on %s: numbers are wider than their cells by %s px", n, stage, got)
 			}
 		}

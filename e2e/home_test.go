@@ -41,7 +41,11 @@ func TestHome(t *testing.T) {
 	kick, bass := fight()
 	kickFile, bassFile := write(t, "Pier Kick.wav", kick, wav.Int24), write(t, "Pier 808.wav", bass, wav.Int24)
 	p.drop("#songs", kickFile, bassFile)
-	p.until("the song", "location.pathname.endsWith('/intake') && document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')")
+	p.until(
+		"the song",
+		"location.pathname.endsWith('/intake') && document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && "+
+			"!document.querySelector('#imports progress')",
+	)
 	if got := p.js("document.querySelector('#set-name').value"); got != "Pier" {
 		t.Errorf("it is called %q", got)
 	}
@@ -57,7 +61,10 @@ func TestHome(t *testing.T) {
 	p.visit(a.url + "/songs/" + id + "/duck")
 	hat := write(t, "Hat.wav", bass, wav.Int16)
 	p.drop("#sheet", hat)
-	p.until("Intake, with what was dropped on Duck", "location.pathname.endsWith('/intake') && (document.querySelectorAll('.stems tbody tr[data-name]').length === 3 || document.querySelector('#brought'))")
+	p.until(
+		"Intake, with what was dropped on Duck",
+		"location.pathname.endsWith('/intake') && (document.querySelectorAll('.stems tbody tr[data-name]').length === 3 || document.querySelector('#brought'))",
+	)
 
 	p.visit(a.url + "/")
 	p.newSong("Second", "")
@@ -84,20 +91,31 @@ func TestFolderDropped(t *testing.T) {
 	if err := os.MkdirAll(inner, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	for from, to := range map[string]string{write(t, "Pier Kick.wav", kick, wav.Int24): filepath.Join(dir, "stems", "Pier Kick.wav"), write(t, "Pier 808.wav", bass, wav.Int24): filepath.Join(inner, "Pier 808.wav")} {
+	for from, to := range map[string]string{write(t, "Pier Kick.wav", kick, wav.Int24): filepath.Join(dir, "stems", "Pier Kick.wav"), write(t, "Pier 808.wav",
+		bass, wav.Int24): filepath.Join(inner, "Pier 808.wav")} {
 		if err := os.Rename(from, to); err != nil {
 			t.Fatal(err)
 		}
 	}
 	var x, y float64
 	fmt.Sscan(p.js("(r => `${r.x + r.width / 2} ${r.y + 20}`)(document.querySelector('#songs').getBoundingClientRect())"), &x, &y)
-	for _, do := range []proto.InputDispatchDragEventType{proto.InputDispatchDragEventTypeDragEnter, proto.InputDispatchDragEventTypeDragOver, proto.InputDispatchDragEventTypeDrop} {
-		e := proto.InputDispatchDragEvent{Type: do, X: x, Y: y, Data: &proto.InputDragData{Items: []*proto.InputDragDataItem{}, Files: []string{filepath.Join(dir, "stems")}, DragOperationsMask: 1}}
+	for _, do := range []proto.InputDispatchDragEventType{proto.InputDispatchDragEventTypeDragEnter, proto.InputDispatchDragEventTypeDragOver,
+		proto.InputDispatchDragEventTypeDrop} {
+		e := proto.InputDispatchDragEvent{
+			Type: do,
+			X:    x,
+			Y:    y,
+			Data: &proto.InputDragData{Items: []*proto.InputDragDataItem{}, Files: []string{filepath.Join(dir, "stems")}, DragOperationsMask: 1},
+		}
 		if err := e.Call(p); err != nil {
 			t.Fatal(err)
 		}
 	}
-	p.until("both stems", "location.pathname.endsWith('/intake') && document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')")
+	p.until(
+		"both stems",
+		"location.pathname.endsWith('/intake') && document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && "+
+			"!document.querySelector('#imports progress')",
+	)
 	p.clean()
 }
 

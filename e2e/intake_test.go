@@ -56,7 +56,8 @@ func TestIntake(t *testing.T) {
 		}
 		row := "#stem-" + st.ID + " "
 		for cell, want := range map[string]string{
-			".peak": figure.Signed(float64(facts.SamplePeak), 1), ".rms": figure.Signed(float64(facts.RMS), 1), ".lufs": figure.Signed(float64(facts.Integrated), 1), ".length": "0:07.0",
+			".peak": figure.Signed(float64(facts.SamplePeak), 1), ".rms": figure.Signed(float64(facts.RMS), 1), ".lufs": figure.Signed(float64(facts.Integrated),
+				1), ".length": "0:07.0",
 		} {
 			if got := p.text(row + cell); got != want {
 				t.Errorf("%s %s reads %q, the core has %q", st.Name, cell, got, want)
@@ -68,7 +69,10 @@ func TestIntake(t *testing.T) {
 	}
 	// the name "loop 3" tells nothing, its sound does; one click corrects, another puts it right
 	bassID := p.js("[...document.querySelectorAll('.stems tbody tr[data-name]')].find(r => r.dataset.name === 'loop 3').id.slice(5)")
-	if got := p.js("(s => s.value + ': ' + s.title)(document.querySelector('#role-" + bassID + "'))"); !strings.HasPrefix(got, "bass: it plays low notes, most on F1") {
+	if got := p.js("(s => s.value + ': ' + s.title)(document.querySelector('#role-" + bassID + "'))"); !strings.HasPrefix(
+		got,
+		"bass: it plays low notes, most on F1",
+	) {
 		t.Errorf("loop 3 is taken as %q", got)
 	}
 	p.edited("a wrong role", func() { p.choice("#role-"+bassID, "melodic") })
@@ -107,15 +111,30 @@ func TestLoops(t *testing.T) {
 	}
 	dir := t.TempDir()
 	kickFile := write(t, "loop 1.wav", kick, wav.Int24)
-	for name, in := range map[string]string{"loop 1.flac": kickFile, "loop 2.aiff": write(t, "loop 2.wav", bass, wav.Int24), "loop 3.wav": write(t, "loop 3.wav", flipped, wav.Int24)} {
-		outside.Run(t, "ffmpeg", "-v", "error", "-i", in, "-c:a", map[string]string{".flac": "flac", ".aiff": "pcm_s24be", ".wav": "pcm_s24le"}[filepath.Ext(name)], filepath.Join(dir, name))
+	for name, in := range map[string]string{"loop 1.flac": kickFile, "loop 2.aiff": write(t, "loop 2.wav", bass, wav.Int24), "loop 3.wav": write(t, "loop 3.wav",
+		flipped, wav.Int24)} {
+		outside.Run(
+			t,
+			"ffmpeg",
+			"-v",
+			"error",
+			"-i",
+			in,
+			"-c:a",
+			map[string]string{".flac": "flac", ".aiff": "pcm_s24be", ".wav": "pcm_s24le"}[filepath.Ext(name)],
+			filepath.Join(dir, name),
+		)
 	}
 	p.choose(filepath.Join(dir, "loop 1.flac"))
 	p.until("the kick", "document.querySelectorAll('.stems tbody tr[data-name]').length === 1 && !document.querySelector('#imports progress')")
 	p.choose(filepath.Join(dir, "loop 2.aiff"))
 	p.until("the bass", "document.querySelectorAll('.stems tbody tr[data-name]').length === 2 && !document.querySelector('#imports progress')")
 	p.choose(filepath.Join(dir, "loop 3.wav"))
-	p.until("it sounds like the bass, so it is asked", "document.querySelector('#brought-says')?.textContent === '1 new version' && document.querySelector('#brought tr[data-file=\"loop 3.wav\"]').textContent.includes('sounds like it')")
+	p.until(
+		"it sounds like the bass, so it is asked",
+		"document.querySelector('#brought-says')?.textContent === '1 new version' && document.querySelector('#brought tr[data-file=\"loop "+
+			"3.wav\"]').textContent.includes('sounds like it')",
+	)
 	p.js("document.querySelector('#brought select').value = 'new'")
 	p.click("#brought-take")
 	p.until("its twin", "document.querySelectorAll('.stems tbody tr[data-name]').length === 3 && !document.querySelector('#imports progress')")
@@ -212,7 +231,11 @@ func TestOddStems(t *testing.T) {
 	p := a.open("/")
 	p.newSong("Odd", "120")
 	kick, bass := fight()
-	p.choose(write(t, "Kick.wav", kick, wav.Int24), write(t, "Bass.wav", bass.Slice(0, 4*rate), wav.Int24), write(t, "Pad.wav", audio.New(rate, 2, rate), wav.Int24))
+	p.choose(
+		write(t, "Kick.wav", kick, wav.Int24),
+		write(t, "Bass.wav", bass.Slice(0, 4*rate), wav.Int24),
+		write(t, "Pad.wav", audio.New(rate, 2, rate), wav.Int24),
+	)
 	p.until("three stems", "document.querySelectorAll('.stems tbody tr[data-name]').length === 3")
 	for _, want := range []string{"ends 3.00 s before the kick", "silent from start to end"} {
 		if p.js("document.querySelector('.stems').textContent.includes('"+want+"')") != "true" {
@@ -256,8 +279,16 @@ func TestDropFolder(t *testing.T) {
 	}
 	var x, y float64
 	fmt.Sscan(p.js("(r => `${r.x + r.width / 2} ${r.y + r.height / 2}`)(document.querySelector('#drop').getBoundingClientRect())"), &x, &y)
-	for _, step := range []proto.InputDispatchDragEventType{proto.InputDispatchDragEventTypeDragEnter, proto.InputDispatchDragEventTypeDragOver, proto.InputDispatchDragEventTypeDrop} {
-		err := proto.InputDispatchDragEvent{Type: step, X: x, Y: y, Data: &proto.InputDragData{Items: []*proto.InputDragDataItem{}, Files: []string{dir}, DragOperationsMask: 1}}.Call(p)
+	for _, step := range []proto.InputDispatchDragEventType{proto.InputDispatchDragEventTypeDragEnter, proto.InputDispatchDragEventTypeDragOver,
+		proto.InputDispatchDragEventTypeDrop} {
+		err := proto.InputDispatchDragEvent{
+			Type: step,
+			X:    x,
+			Y:    y,
+			Data: &proto.InputDragData{Items: []*proto.InputDragDataItem{}, Files: []string{dir}, DragOperationsMask: 1},
+		}.Call(
+			p,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -90,7 +90,9 @@ func TestTakesSideBySide(t *testing.T) {
 	if got := p.js("[...document.querySelectorAll('#beside-table thead th')].map(h => h.textContent).join('|')"); got != "|as it came|ducked|now" {
 		t.Errorf("side by side: %s", got)
 	}
-	if got := p.js("[...document.querySelectorAll('.differ')].map(d => d.textContent.replace(/\\s+/g, ' ').trim()).join(' / ')"); !strings.Contains(got, "Sub") || !strings.Contains(got, "added") || strings.Count(got, "/") != 1 {
+	if got := p.js("[...document.querySelectorAll('.differ')].map(d => d.textContent.replace(/\\s+/g, ' ').trim()).join(' / ')"); !strings.Contains(got, "Sub") ||
+		!strings.Contains(got, "added") ||
+		strings.Count(got, "/") != 1 {
 		t.Errorf("by moves: %s", got)
 	}
 	// the first column is what each take's own number says
@@ -105,8 +107,12 @@ func TestTakesSideBySide(t *testing.T) {
 	}
 	two := p.js("[...document.querySelectorAll('#beside h3 a.linkish')].map(a => new URL(a.href).searchParams.get('blind')).at(0)")
 	p.click("#beside h3 a.linkish") // blind: Compare with these two chosen
-	p.until("the two", "document.querySelector('#blind-a')?.value.startsWith('"+strings.Replace(two, "-", "|') && document.querySelector('#blind-b').value.startsWith('", 1)+"|')")
-	if got := p.js("['a', 'b'].map(k => document.querySelector('#blind-' + k).selectedOptions[0].textContent).join(' / ')"); got != "the take “as it came” / the take “ducked”" {
+	p.until(
+		"the two",
+		"document.querySelector('#blind-a')?.value.startsWith('"+strings.Replace(two, "-", "|') && document.querySelector('#blind-b').value.startsWith('", 1)+"|')",
+	)
+	if got := p.js("['a', 'b'].map(k => document.querySelector('#blind-' + k).selectedOptions[0].textContent).join(' / ')"); got != "the take “as it came” / "+
+		"the take “ducked”" {
 		t.Errorf("blind between %s", got)
 	}
 	p.visit(at + "/log?view=takes")

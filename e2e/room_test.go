@@ -27,7 +27,10 @@ func TestRoom(t *testing.T) {
 	p.until("the bell", "document.querySelectorAll('.stems tbody tr[data-name]').length === 3 && !document.querySelector('#imports progress')")
 	song := a.song(p)
 	p.click("#rail a[href$=room]")
-	p.until("the rows", "document.querySelector('#room-rows .edge') && document.querySelector('#room-found')?.children.length && document.querySelector('#cellar-parts tr')")
+	p.until(
+		"the rows",
+		"document.querySelector('#room-rows .edge') && document.querySelector('#room-found')?.children.length && document.querySelector('#cellar-parts tr')",
+	)
 	id := strings.TrimPrefix(p.js("document.querySelector('#room-rows tbody tr').id"), "room-")
 	cut := func() float64 {
 		t.Helper()

@@ -52,7 +52,15 @@ func TestRunSheet(t *testing.T) {
 	p.click("#take-dialog .fill")
 	p.until("the take is saved", "!document.querySelector('#take-dialog').open")
 	all := time.Since(began)
-	t.Logf("in after %.1f s, first rows %.1f s after that, the sheet %.1f s after it; the take after %.1f s of all; %s rows, %s ticked", in.Seconds(), first.Seconds(), made.Seconds(), all.Seconds(), rows, ticked)
+	t.Logf(
+		"in after %.1f s, first rows %.1f s after that, the sheet %.1f s after it; the take after %.1f s of all; %s rows, %s ticked",
+		in.Seconds(),
+		first.Seconds(),
+		made.Seconds(),
+		all.Seconds(),
+		rows,
+		ticked,
+	)
 	p.click("#part-takes")
 	p.until("the take", "document.querySelector('.takes')?.textContent.includes('first better take')")
 	_, after, _ := strings.Cut(promised, "→")
@@ -168,7 +176,15 @@ func TestRunSheetStopped(t *testing.T) {
 	// in the moment in which it is asked for, the program stops: the sheet is to be made anew after it
 	p.js("document.querySelector('[data-key=\"levels/plan\"] [name=tick]').click()")
 	p.until("another choice", "location.search.includes('off=')")
-	p.js("fetch('/songs/" + id + "/log/apply', {method: 'POST', headers: {'Content-Type': 'application/x-www-form-urlencoded', 'HX-Request': 'true'}, body: '" + url.Values{"rev": {base}, "shown": {"levels/plan", "duck/fit"}, "tick": {"levels/plan", "duck/fit"}, "preset": {"levels/plan", "duck/fit"}}.Encode() + "'}).catch(() => 0)")
+	p.js(
+		"fetch('/songs/" + id + "/log/apply', {method: 'POST', headers: {'Content-Type': 'application/x-www-form-urlencoded', 'HX-Request': 'true'}, " +
+			"body: '" + url.Values{
+			"rev":    {base},
+			"shown":  {"levels/plan", "duck/fit"},
+			"tick":   {"levels/plan", "duck/fit"},
+			"preset": {"levels/plan", "duck/fit"},
+		}.Encode() + "'}).catch(() => 0)",
+	)
 	deadline := time.Now().Add(patience)
 	for jobs := 0; jobs == 0; {
 		if time.Now().After(deadline) {

@@ -62,7 +62,10 @@ func TestSections(t *testing.T) {
 	p.until("the figures", measured)
 	p.until("the hits under the target are hatched", "document.querySelector('#song-sections .clash')")
 
-	bar := p.js("(s => s.dataset.width / s.dataset.seconds * 2 * document.querySelector('#song-sections').getBoundingClientRect().width / document.querySelector('#song-sections').viewBox.baseVal.width)(document.querySelector('#song-sections .scale'))")
+	bar := p.js(
+		"(s => s.dataset.width / s.dataset.seconds * 2 * document.querySelector('#song-sections').getBoundingClientRect().width / " +
+			"document.querySelector('#song-sections').viewBox.baseVal.width)(document.querySelector('#song-sections .scale'))",
+	)
 	var wide float64
 	if _, err := fmt.Sscan(bar, &wide); err != nil {
 		t.Fatal(err)
@@ -90,7 +93,10 @@ func TestSections(t *testing.T) {
 	p.until("the figures", measured+" && !document.querySelector('#section-figures').textContent.includes('rest')")
 
 	p.edited("looped", func() { p.click("#section-loop-1") })
-	p.until("it is the judged stretch", "document.querySelector('#section-1.judged') && document.querySelector('#deck-data')?.textContent.includes('bars 9 to 20')")
+	p.until(
+		"it is the judged stretch",
+		"document.querySelector('#section-1.judged') && document.querySelector('#deck-data')?.textContent.includes('bars 9 to 20')",
+	)
 	p.fill("#section-cut-at", "13")
 	p.edited("cut", func() { p.typed("#section-cut-name", "Break") })
 	is("cut", session.Section{Name: "Without Pad"}, session.Section{Name: "Hook", From: 16}, session.Section{Name: "Break", From: 24})

@@ -27,7 +27,12 @@ func TestViews(t *testing.T) {
 	song := a.url + "/songs/" + a.song(p) + "/"
 	for _, view := range []string{"intake", "levels", "pocket", "duck", "room", "body", "width", "compare", "print"} {
 		p.visit(song + view)
-		p.untilWithin(longPatience, "all of "+view, "document.documentElement.dataset.theme === 'night' && document.querySelector('#marks-later') === null && !document.querySelector('.htmx-request') && !document.querySelector('.working')")
+		p.untilWithin(
+			longPatience,
+			"all of "+view,
+			"document.documentElement.dataset.theme === 'night' && document.querySelector('#marks-later') === null && !document.querySelector('.htmx-request') && "+
+				"!document.querySelector('.working')",
+		)
 	}
 	p.clean()
 }
@@ -107,7 +112,10 @@ func TestShots(t *testing.T) {
 			if view == "width" {
 				p.until("who stands how wide", "document.querySelector('#width-all') && document.querySelector('#pair-says')")
 				p.click("#width-all a[href*='at=pad']")
-				p.until("the pad", "document.querySelector('.lead')?.textContent.startsWith('Pad') && document.querySelector('#width-all') && document.querySelector('#pair-says')")
+				p.until(
+					"the pad",
+					"document.querySelector('.lead')?.textContent.startsWith('Pad') && document.querySelector('#width-all') && document.querySelector('#pair-says')",
+				)
 			}
 			if view == "levels" {
 				p.until("the running sum", "document.querySelector('#sum-table') && document.querySelector('#whole-peak')")
@@ -156,7 +164,10 @@ func TestShots(t *testing.T) {
 	p.until("the parts", "document.querySelectorAll('.parts tbody tr').length === 3 && document.querySelector('#lower-in')")
 	p.until("all of Body is there", "!document.querySelector('.htmx-request') && !document.querySelector('.working')") // what comes in moves the button away
 	p.edited("what lasts", func() { p.js("document.querySelector('#lower-in').click()") })
-	p.until("the parts, lowered", "document.querySelector('.parts') && document.querySelector('#shot-go') && document.querySelector('#bands-in') && document.querySelector('#ladders')")
+	p.until(
+		"the parts, lowered",
+		"document.querySelector('.parts') && document.querySelector('#shot-go') && document.querySelector('#bands-in') && document.querySelector('#ladders')",
+	)
 	p.js("document.querySelector('#body-apart').scrollIntoView()")
 	p.until("the marks", "document.querySelector('#marks-later') === null")
 	p.shot(filepath.Join(to, "parts-day.png"))
@@ -167,7 +178,11 @@ func TestShots(t *testing.T) {
 	for _, theme := range []string{"day", "night"} {
 		p.js("document.cookie = 'theme=" + theme + "; path=/'")
 		p.visit(compare)
-		p.until("all of Compare", "document.querySelector('#song-over') && document.querySelector('#devices-table') && document.querySelector('.keep-ref, #inset') && document.querySelector('#blind-go') && document.querySelector('#drill-band') && document.querySelector('#compare-found .finding')")
+		p.until(
+			"all of Compare",
+			"document.querySelector('#song-over') && document.querySelector('#devices-table') && document.querySelector('.keep-ref, #inset') && "+
+				"document.querySelector('#blind-go') && document.querySelector('#drill-band') && document.querySelector('#compare-found .finding')",
+		)
 		if theme == "night" {
 			p.click(".keep-ref")
 			p.until("the set", "document.querySelector('#inset')")
@@ -188,7 +203,10 @@ func TestShots(t *testing.T) {
 	bounced(a, a.song(p))
 	p.js("document.cookie = 'theme=night; path=/'")
 	p.visit(a.url + "/songs/" + a.song(p) + "/print")
-	p.until("what landed", "document.querySelectorAll('#bounces-table .bounce-row').length === 3 && document.querySelector('#who-table') && document.querySelector('#cost-knob')")
+	p.until(
+		"what landed",
+		"document.querySelectorAll('#bounces-table .bounce-row').length === 3 && document.querySelector('#who-table') && document.querySelector('#cost-knob')",
+	)
 	p.until("the marks", "document.querySelector('#marks-later') === null")
 	p.js("document.querySelector('#bounces').scrollIntoView()")
 	p.shot(filepath.Join(to, "bounces-night.png"))

@@ -78,6 +78,10 @@ func TestWidth(t *testing.T) {
 	p.choice("#ear", "mono")
 	p.until("mono on the deck", "document.querySelector('#deck-data').dataset.after.includes('ear=mono')")
 	p.click("#rail a[href$=duck]")
-	p.until("and on another stage", "document.querySelector('#fit') && document.querySelector('#ear')?.value === 'mono' && document.querySelector('#deck-data').dataset.after.includes('ear=mono')")
+	p.until(
+		"and on another stage",
+		"document.querySelector('#fit') && document.querySelector('#ear')?.value === 'mono' && "+
+			"document.querySelector('#deck-data').dataset.after.includes('ear=mono')",
+	)
 	p.clean("422")
 }

@@ -167,10 +167,13 @@ func (s *Store) Register(ctx context.Context, incoming, sha string, a *facts.Ana
 		return err
 	}
 	defer tx.Rollback()
-	if _, err := tx.ExecContext(ctx, `INSERT INTO audio_files (sha, ext, bytes, created) VALUES (?, 'wav', ?, ?) ON CONFLICT DO UPDATE SET bytes = excluded.bytes, created = excluded.created`, sha, st.Size(), now()); err != nil {
+	if _, err := tx.ExecContext(ctx,
+		`INSERT INTO audio_files (sha, ext, bytes, created) VALUES (?, 'wav', ?, ?) ON CONFLICT DO UPDATE SET bytes = excluded.bytes, created = `+
+			`excluded.created`, sha, st.Size(), now()); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, sha, facts.Version, string(body)); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO facts (sha, version, body) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET body = excluded.body`, sha,
+		facts.Version, string(body)); err != nil {
 		return err
 	}
 	if err := tx.Commit(); err != nil {
@@ -228,7 +231,14 @@ func (s *Store) Open(sha string) (audio.Source, func() error, error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("opening audio: %w", err)
 	}
-	is := audio.Format{Container: "wav", Encoding: audio.Float, BitDepth: 32, Rate: a.Rate, Channels: a.Channels, Frames: int64(math.Round(a.DurationS * float64(a.Rate)))}
+	is := audio.Format{
+		Container: "wav",
+		Encoding:  audio.Float,
+		BitDepth:  32,
+		Rate:      a.Rate,
+		Channels:  a.Channels,
+		Frames:    int64(math.Round(a.DurationS * float64(a.Rate))),
+	}
 	return audio.Silence{Is: is}, func() error { return nil }, nil
 }
 

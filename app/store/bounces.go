@@ -90,7 +90,8 @@ func (s *Store) BounceFolders(ctx context.Context) (map[string]string, error) {
 		Song   string `db:"song_id"`
 		Folder string `db:"folder"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT f.song_id, f.folder FROM bounce_folders f JOIN songs s ON s.id = f.song_id WHERE s.deleted = '' AND s.archived = ''`); err != nil {
+	if err := s.db.SelectContext(ctx, &rows,
+		`SELECT f.song_id, f.folder FROM bounce_folders f JOIN songs s ON s.id = f.song_id WHERE s.deleted = '' AND s.archived = ''`); err != nil {
 		return nil, err
 	}
 	out := map[string]string{}
@@ -103,7 +104,12 @@ func (s *Store) BounceFolders(ctx context.Context) (map[string]string, error) {
 // Bounces lists what was seen of a song's folder, the newest first.
 func (s *Store) Bounces(ctx context.Context, song string) ([]Bounce, error) {
 	var out []Bounce
-	err := s.db.SelectContext(ctx, &out, `SELECT song_id, name, size, mod, state, stem, sha, said, seen FROM bounces WHERE song_id = ? ORDER BY seen DESC, name`, song)
+	err := s.db.SelectContext(
+		ctx,
+		&out,
+		`SELECT song_id, name, size, mod, state, stem, sha, said, seen FROM bounces WHERE song_id = ? ORDER BY seen DESC, name`,
+		song,
+	)
 	return out, err
 }
 
@@ -114,8 +120,14 @@ func setBounce(ctx context.Context, db sqlx.ExtContext, b Bounce) error {
 	if b.Seen == "" {
 		b.Seen = now()
 	}
-	_, err := sqlx.NamedExecContext(ctx, db, `INSERT INTO bounces (song_id, name, size, mod, state, stem, sha, said, seen) VALUES (:song_id, :name, :size, :mod, :state, :stem, :sha, :said, :seen)
-		ON CONFLICT (song_id, name) DO UPDATE SET size = excluded.size, mod = excluded.mod, state = excluded.state, stem = excluded.stem, sha = excluded.sha, said = excluded.said, seen = excluded.seen`, b)
+	_, err := sqlx.NamedExecContext(
+		ctx,
+		db,
+		`INSERT INTO bounces (song_id, name, size, mod, state, stem, sha, said, seen) VALUES (:song_id, :name, :size, :mod, :state, :stem, :sha, :said, :seen)
+		ON CONFLICT (song_id, name) DO UPDATE SET size = excluded.size, mod = excluded.mod, state = excluded.state, stem = excluded.stem, sha = excluded.sha,
+		  said = excluded.said, seen = excluded.seen`,
+		b,
+	)
 	return err
 }
 
@@ -146,7 +158,9 @@ func (s *Store) EndBounce(ctx context.Context, b Bounce) error {
 
 func endBounce(ctx context.Context, tx *sqlx.Tx, b Bounce) error {
 	var n int
-	if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) FROM bounces WHERE song_id = ? AND name = ? AND size = ? AND mod = ?`, b.SongID, b.Name, b.Size, b.Stamp); err != nil || n == 0 {
+	if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) FROM bounces WHERE song_id = ? AND name = ? AND size = ? AND mod = ?`, b.SongID, b.Name, b.Size,
+		b.Stamp); err != nil ||
+		n == 0 {
 		return err
 	}
 	b.Seen = ""

@@ -69,7 +69,12 @@ func migrate(ctx context.Context, db *sqlx.DB, p *goose.Provider, path string) e
 	now, target, err := p.GetVersions(ctx)
 	if err != nil {
 		if strings.Contains(err.Error(), "not a database") || strings.Contains(err.Error(), "malformed") {
-			return fmt.Errorf("%s is damaged, or no database of this program: %w. Put a copy of it back (a copy is kept beside it at each change of its form, named .before-), or name another folder with --data", path, err)
+			return fmt.Errorf(
+				"%s is damaged, or no database of this program: %w. Put a copy of it back (a copy is kept beside it at each change of its form, named .before-), or "+
+					"name another folder with --data",
+				path,
+				err,
+			)
 		}
 		return err
 	}

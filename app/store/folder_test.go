@@ -26,7 +26,8 @@ func TestOneProgramAFolder(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(ctx, dir); err == nil || !strings.Contains(err.Error(), "in use by another Mellow Thump (process ") || !strings.Contains(err.Error(), "http://127.0.0.1:8808/") {
+	if _, err := Open(ctx, dir); err == nil || !strings.Contains(err.Error(), "in use by another Mellow Thump (process ") ||
+		!strings.Contains(err.Error(), "http://127.0.0.1:8808/") {
 		t.Errorf("the second says %v", err)
 	}
 	if _, err := first.HashIncoming(in); err != nil {

@@ -19,7 +19,10 @@ func (s *Store) Remembered(ctx context.Context, id string, head int64) (*archive
 		return nil, err
 	}
 	for _, r := range revisions {
-		h.Revisions = append(h.Revisions, archive.Revision{ID: r.ID, Parent: r.Parent.Int64, Summary: r.Summary, Created: r.Created, Run: r.Run, Song: rawJSON(r.Body)})
+		h.Revisions = append(
+			h.Revisions,
+			archive.Revision{ID: r.ID, Parent: r.Parent.Int64, Summary: r.Summary, Created: r.Created, Run: r.Run, Song: rawJSON(r.Body)},
+		)
 	}
 	var runs []Run
 	if err := s.db.SelectContext(ctx, &runs, `SELECT `+runColumns+` FROM runs WHERE song_id = ? ORDER BY id`, id); err != nil {

@@ -71,7 +71,13 @@ func (s *Store) StartJob(ctx context.Context, id int64) error {
 
 // StopJob notes that a job was stopped with the program; the start does not count.
 func (s *Store) StopJob(ctx context.Context, id int64) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE jobs SET state = ?, progress = 0, starts = MAX(0, starts - 1), updated = ? WHERE id = ? AND state IN ('queued', 'running')`, Queued, now(), id)
+	_, err := s.db.ExecContext(
+		ctx,
+		`UPDATE jobs SET state = ?, progress = 0, starts = MAX(0, starts - 1), updated = ? WHERE id = ? AND state IN ('queued', 'running')`,
+		Queued,
+		now(),
+		id,
+	)
 	return err
 }
 
@@ -99,13 +105,26 @@ func (s *Store) SetReady(ctx context.Context, id int64, payload string) error {
 // Jobs lists a song's jobs that are active, failed or ready, oldest first.
 func (s *Store) Jobs(ctx context.Context, song string) ([]Job, error) {
 	var rows []Job
-	err := s.db.SelectContext(ctx, &rows, `SELECT `+jobColumns+` FROM jobs WHERE song_id = ? AND state IN ('queued', 'running', 'failed', 'ready') ORDER BY id`, song)
+	err := s.db.SelectContext(
+		ctx,
+		&rows,
+		`SELECT `+jobColumns+` FROM jobs WHERE song_id = ? AND state IN ('queued', 'running', 'failed', 'ready') ORDER BY id`,
+		song,
+	)
 	return rows, err
 }
 
 // Again puts a job that was given up into the queue as one that was never begun; ErrNotFound where it is none.
 func (s *Store) Again(ctx context.Context, id int64) error {
-	res, err := s.db.ExecContext(ctx, `UPDATE jobs SET state = ?, progress = 0, message = '', starts = 0, updated = ? WHERE id = ? AND state = ? AND starts >= ?`, Queued, now(), id, Failed, MostStarts)
+	res, err := s.db.ExecContext(
+		ctx,
+		`UPDATE jobs SET state = ?, progress = 0, message = '', starts = 0, updated = ? WHERE id = ? AND state = ? AND starts >= ?`,
+		Queued,
+		now(),
+		id,
+		Failed,
+		MostStarts,
+	)
 	if err != nil {
 		return err
 	}

@@ -30,7 +30,15 @@ func TestRuns(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	run, err := s.EditRun(ctx, id, base, "Run sheet: 3 changes", []session.Edit{key("A minor"), key("A minor"), key("B minor"), key("C minor")}, map[string]int{"made": 3}, job)
+	run, err := s.EditRun(
+		ctx,
+		id,
+		base,
+		"Run sheet: 3 changes",
+		[]session.Edit{key("A minor"), key("A minor"), key("B minor"), key("C minor")},
+		map[string]int{"made": 3},
+		job,
+	)
 	if err != nil || run.Base != base || run.Head != base+3 {
 		t.Fatalf("%+v, %v", run, err)
 	}

@@ -29,7 +29,12 @@ type SongRow struct {
 // Songs lists all songs, the last changed first.
 func (s *Store) Songs(ctx context.Context) ([]SongRow, error) {
 	var rows []SongRow
-	err := s.db.SelectContext(ctx, &rows, `SELECT s.id, s.head, s.name, s.updated, s.archived, s.deleted, r.body, coalesce((SELECT t.name FROM takes t WHERE t.song_id = s.id ORDER BY t.id DESC LIMIT 1), '') AS take FROM songs s JOIN revisions r ON r.id = s.head ORDER BY s.updated DESC`)
+	err := s.db.SelectContext(
+		ctx,
+		&rows,
+		`SELECT s.id, s.head, s.name, s.updated, s.archived, s.deleted, r.body, coalesce((SELECT t.name FROM takes t WHERE t.song_id = s.id ORDER BY t.id DESC `+
+			`LIMIT 1), '') AS take FROM songs s JOIN revisions r ON r.id = s.head ORDER BY s.updated DESC`,
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -192,7 +192,13 @@ func (s *Store) Load(ctx context.Context, id string) (*Song, error) {
 
 func head(ctx context.Context, q sqlx.QueryerContext, id string) (Revision, error) {
 	var r Revision
-	err := sqlx.GetContext(ctx, q, &r, `SELECT r.id, r.parent, r.summary, r.body, r.created, r.run FROM songs s JOIN revisions r ON r.id = s.head WHERE s.id = ?`, id)
+	err := sqlx.GetContext(
+		ctx,
+		q,
+		&r,
+		`SELECT r.id, r.parent, r.summary, r.body, r.created, r.run FROM songs s JOIN revisions r ON r.id = s.head WHERE s.id = ?`,
+		id,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return r, ErrNotFound
 	}
@@ -312,7 +318,13 @@ func revision(ctx context.Context, q sqlx.QueryerContext, id string, rev int64) 
 // History lists the newest revisions of a song, newest first.
 func (s *Store) History(ctx context.Context, id string, most int) ([]Revision, error) {
 	var rows []Revision
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, parent, summary, '' AS body, created, run FROM revisions WHERE song_id = ? ORDER BY id DESC LIMIT ?`, id, most)
+	err := s.db.SelectContext(
+		ctx,
+		&rows,
+		`SELECT id, parent, summary, '' AS body, created, run FROM revisions WHERE song_id = ? ORDER BY id DESC LIMIT ?`,
+		id,
+		most,
+	)
 	return rows, err
 }
 

@@ -46,7 +46,8 @@ func TestOldSongs(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, d := song.Bus("b2").Moves.Duck(); song.Format != session.Format || d == nil || song.Bus("b4").Moves != nil || song.Undo == "" || !strings.Contains(song.Redo, "band") {
+	if _, d := song.Bus("b2").Moves.Duck(); song.Format != session.Format || d == nil || song.Bus("b4").Moves != nil || song.Undo == "" ||
+		!strings.Contains(song.Redo, "band") {
 		t.Errorf("it opens as %+v", song)
 	}
 	history, err := s.History(ctx, id, 10)

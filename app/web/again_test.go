@@ -45,7 +45,8 @@ func TestWhatWasSentIsKept(t *testing.T) {
 	one := send("Clap.wav")
 	start()
 	start() // and another start sweeps nothing
-	if page := b.get("/songs/" + id + "/imports"); !strings.Contains(page, "The program ended 5 times while it worked on this; what you sent is kept.") || !strings.Contains(page, fmt.Sprintf("/imports/%d/again", one)) {
+	if page := b.get("/songs/" + id + "/imports"); !strings.Contains(page, "The program ended 5 times while it worked on this; what you sent is kept.") ||
+		!strings.Contains(page, fmt.Sprintf("/imports/%d/again", one)) {
 		t.Fatalf("it is not offered again: %s", page)
 	}
 	if status, body := b.do("POST", fmt.Sprintf("/songs/%s/imports/%d/again", id, one), url.Values{}, "HX-Request", "true"); status != 200 {

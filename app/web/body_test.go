@@ -33,12 +33,16 @@ func TestBody(t *testing.T) {
 		}
 	}
 	rows := b.get("/songs/" + id + "/body/steady?part=kick")
-	for _, want := range []string{`id="steady-own"`, `id="steady-compressor"`, "Kick: its hits step by", `id="finding-uneven.kick"`, "The furthest off is the one at", "Even them out", "of the way"} {
+	for _, want := range []string{`id="steady-own"`, `id="steady-compressor"`, "Kick: its hits step by", `id="finding-uneven.kick"`,
+		"The furthest off is the one at", "Even them out", "of the way"} {
 		if !strings.Contains(rows, want) {
 			t.Errorf("the schools lack %q", want)
 		}
 	}
-	if deck := b.get("/songs/" + id + "/deck/data?solo=kick&try=" + url.QueryEscape("body/steady:kick:own")); !strings.Contains(deck, "After tries: Even out Kick") {
+	if deck := b.get("/songs/" + id + "/deck/data?solo=kick&try=" + url.QueryEscape("body/steady:kick:own")); !strings.Contains(
+		deck,
+		"After tries: Even out Kick",
+	) {
 		t.Errorf("%.300s", deck)
 	}
 	steady := func() move.Params {
@@ -60,7 +64,8 @@ func TestBody(t *testing.T) {
 	if g, ok := steady().(*move.Gains); !ok || len(g.Steps) < 8 {
 		t.Errorf("%+v", steady())
 	}
-	if page := b.get("/songs/" + id + "/body"); !strings.Contains(page, "Kick is even") || !strings.Contains(page, `class="kick-before"`) || !strings.Contains(page, `id="body-settings"`) {
+	if page := b.get("/songs/" + id + "/body"); !strings.Contains(page, "Kick is even") || !strings.Contains(page, `class="kick-before"`) ||
+		!strings.Contains(page, `id="body-settings"`) {
 		t.Error("it is not even, or what it was is not drawn")
 	}
 	if rows := b.get("/songs/" + id + "/body/steady?part=kick"); !strings.Contains(rows, `id="steady-out"`) || strings.Contains(rows, `id="finding-uneven.kick"`) {
@@ -83,7 +88,8 @@ func TestBody(t *testing.T) {
 		t.Error("what is asked is not taken")
 	}
 	for path, bad := range map[string]url.Values{
-		"/body/rules": {"spread": {"none"}}, "/body/attack": {"part": {"kick"}, "attack": {"much"}, "sustain": {"0"}}, "/body/steady": {"part": {"kick"}, "school": {"magic"}},
+		"/body/rules": {"spread": {"none"}}, "/body/attack": {"part": {"kick"}, "attack": {"much"}, "sustain": {"0"}}, "/body/steady": {"part": {"kick"},
+			"school": {"magic"}},
 	} {
 		if status, body := b.edit(id, path, bad); status != 422 || !strings.Contains(body, `role="alert"`) {
 			t.Errorf("%s: %d", path, status)
@@ -98,7 +104,8 @@ func TestBody(t *testing.T) {
 	if a, ok := b.load(id).ByRole(session.Kick)[0].Move(session.BodyAttack).Params.(*move.Attack); !ok || a.Attack != 3 || a.Sustain != -4 {
 		t.Error("it is not shaped")
 	}
-	if status, _ := b.edit(id, "/body/attack", url.Values{"part": {"kick"}, "attack": {"0"}, "sustain": {"0"}}); status != 200 || b.load(id).ByRole(session.Kick)[0].Move(session.BodyAttack) != nil {
+	if status, _ := b.edit(id, "/body/attack", url.Values{"part": {"kick"}, "attack": {"0"}, "sustain": {"0"}}); status != 200 ||
+		b.load(id).ByRole(session.Kick)[0].Move(session.BodyAttack) != nil {
 		t.Error("it is still shaped")
 	}
 	if status, _ := b.edit(id, "/body/attack", url.Values{"part": {"kick"}, "attack": {"40"}, "sustain": {"0"}}); status != 422 {
@@ -129,7 +136,10 @@ func TestBodySpeaker(t *testing.T) {
 	if rows := b.get("/songs/" + id + "/body/steady"); !strings.Contains(rows, `id="finding-unheard.phone"`) {
 		t.Error("unheard notes are not told")
 	}
-	if deck := b.get("/songs/" + id + "/deck/data?solo=all&try=" + url.QueryEscape("body/drive:phone")); !strings.Contains(deck, "After tries: Add harmonics to the bass") {
+	if deck := b.get("/songs/" + id + "/deck/data?solo=all&try=" + url.QueryEscape("body/drive:phone")); !strings.Contains(
+		deck,
+		"After tries: Add harmonics to the bass",
+	) {
 		t.Errorf("%.300s", deck)
 	}
 	if status, body := b.edit(id, "/body/drive", url.Values{"on": {"phone"}}); status != 200 {
@@ -178,10 +188,12 @@ func TestBodyWithLittle(t *testing.T) {
 	}
 	b.send(id, file{"Kick.wav", asWAV(one)})
 	b.get("/songs/" + id + "/body")
-	if rows := b.get("/songs/" + id + "/body/steady?part=kick"); !strings.Contains(rows, "fewer than two hits or notes here") || !strings.Contains(rows, "Nothing to mend here") {
+	if rows := b.get("/songs/" + id + "/body/steady?part=kick"); !strings.Contains(rows, "fewer than two hits or notes here") ||
+		!strings.Contains(rows, "Nothing to mend here") {
 		t.Errorf("%.800s", rows)
 	}
-	if status, body := b.edit(id, "/body/steady", url.Values{"part": {"kick"}, "school": {"own"}}); status != 422 || !strings.Contains(body, "fewer than two hits") {
+	if status, body := b.edit(id, "/body/steady", url.Values{"part": {"kick"}, "school": {"own"}}); status != 422 ||
+		!strings.Contains(body, "fewer than two hits") {
 		t.Errorf("one hit: %d", status)
 	}
 }

@@ -42,7 +42,8 @@ func TestBodyMore(t *testing.T) {
 		return chain.Move(id) != nil
 	}
 	for page, wants := range map[string][]string{
-		"layers": {"Layers of the kick", "low source", "the sum of their energies under 150 Hz"}, "low": {"Under the kick", "Falling notes", "The kick weighs", "Its clearance moves by"},
+		"layers": {"Layers of the kick", "low source", "the sum of their energies under 150 Hz"}, "low": {"Under the kick", "Falling notes", "The kick weighs",
+			"Its clearance moves by"},
 		"glue": {"Held together", "Up and down.", "as loud as before"}, "steady?part=kick": {"in three bands", "in parallel", `id="shot-go"`},
 	} {
 		got := b.get("/songs/" + id + "/body/" + page)
@@ -61,12 +62,18 @@ func TestBodyMore(t *testing.T) {
 		at       session.At
 		takenOut url.Values
 	}{
-		{"under", url.Values{"key": {"tone"}, "db": {"9"}}, "under:tone:9", session.BodySub, session.At{Stem: b.load(id).TriggerStem().ID}, url.Values{"key": {"tone"}, "out": {"1"}}},
-		{"under", url.Values{"key": {"lift"}}, "under:lift:3", session.BodyLift, session.At{Stem: b.load(id).TriggerStem().ID}, url.Values{"key": {"lift"}, "out": {"1"}}},
-		{"fall", url.Values{"from": {"release"}, "semitones": {"7"}, "ms": {"200"}, "curve": {"late"}}, "fall:" + url.Values{"from": {"release"}, "semitones": {"7"}, "ms": {"200"}, "curve": {"late"}}.Encode(), session.BodyFall, session.At{Stem: last}, url.Values{"out": {"1"}}},
-		{"glue", url.Values{"what": {"bands"}, "at": {"master"}, "depth": {"40"}}, "glue:bands:40:master", session.BodyBands, session.At{}, url.Values{"what": {"bands"}, "at": {"master"}, "out": {"1"}}},
-		{"shaping", url.Values{"part": {"kick"}, "id": {session.BodyParallel}}, "", session.BodyParallel, session.At{Stem: first}, url.Values{"part": {"kick"}, "id": {session.BodyParallel}, "out": {"1"}}},
-		{"shaping", url.Values{"part": {"kick"}, "id": {session.BodyAttackBands}}, "", session.BodyAttackBands, session.At{Stem: first}, url.Values{"part": {"kick"}, "id": {session.BodyAttackBands}, "out": {"1"}}},
+		{"under", url.Values{"key": {"tone"}, "db": {"9"}}, "under:tone:9", session.BodySub, session.At{Stem: b.load(id).TriggerStem().ID},
+			url.Values{"key": {"tone"}, "out": {"1"}}},
+		{"under", url.Values{"key": {"lift"}}, "under:lift:3", session.BodyLift, session.At{Stem: b.load(id).TriggerStem().ID}, url.Values{"key": {"lift"},
+			"out": {"1"}}},
+		{"fall", url.Values{"from": {"release"}, "semitones": {"7"}, "ms": {"200"}, "curve": {"late"}}, "fall:" + url.Values{"from": {"release"},
+			"semitones": {"7"}, "ms": {"200"}, "curve": {"late"}}.Encode(), session.BodyFall, session.At{Stem: last}, url.Values{"out": {"1"}}},
+		{"glue", url.Values{"what": {"bands"}, "at": {"master"}, "depth": {"40"}}, "glue:bands:40:master", session.BodyBands, session.At{},
+			url.Values{"what": {"bands"}, "at": {"master"}, "out": {"1"}}},
+		{"shaping", url.Values{"part": {"kick"}, "id": {session.BodyParallel}}, "", session.BodyParallel, session.At{Stem: first}, url.Values{"part": {"kick"},
+			"id": {session.BodyParallel}, "out": {"1"}}},
+		{"shaping", url.Values{"part": {"kick"}, "id": {session.BodyAttackBands}}, "", session.BodyAttackBands, session.At{Stem: first},
+			url.Values{"part": {"kick"}, "id": {session.BodyAttackBands}, "out": {"1"}}},
 		{"beats", url.Values{"stem": {stem}, "beats": {"13"}}, "", session.BodyBeats, session.At{Stem: stem}, url.Values{"stem": {stem}, "beats": {""}}},
 	} {
 		if c.try != "" {
@@ -101,9 +108,12 @@ func TestBodyMore(t *testing.T) {
 		form url.Values
 		say  string
 	}{
-		{"under", url.Values{"key": {"none"}}, "nothing of that name"}, {"under", url.Values{"key": {"tone"}, "db": {"99"}}, "out of bounds"}, {"fall", url.Values{"semitones": {"99"}}, "outside"},
-		{"glue", url.Values{"what": {"glue"}, "at": {"bus:none"}}, "no longer there"}, {"glue", url.Values{"what": {"bands"}, "at": {"master"}, "depth": {"deep"}}, "depth"},
-		{"shaping", url.Values{"part": {"kick"}, "id": {"none"}}, "no such way"}, {"beats", url.Values{"stem": {"none"}}, "no longer there"}, {"beats", url.Values{"stem": {stem}, "beats": {"never"}}, "no hit there"},
+		{"under", url.Values{"key": {"none"}}, "nothing of that name"}, {"under", url.Values{"key": {"tone"}, "db": {"99"}}, "out of bounds"}, {"fall",
+			url.Values{"semitones": {"99"}}, "outside"},
+		{"glue", url.Values{"what": {"glue"}, "at": {"bus:none"}}, "no longer there"}, {"glue", url.Values{"what": {"bands"}, "at": {"master"}, "depth": {"deep"}},
+			"depth"},
+		{"shaping", url.Values{"part": {"kick"}, "id": {"none"}}, "no such way"}, {"beats", url.Values{"stem": {"none"}}, "no longer there"}, {"beats",
+			url.Values{"stem": {stem}, "beats": {"never"}}, "no hit there"},
 		{"layers", url.Values{"role": {"hats"}}, "no such layers"}, {"layers", url.Values{"role": {"snare"}}, "no such layers"},
 	} {
 		if status, body := b.edit(id, "/body/"+c.path, c.form); status != 422 || !strings.Contains(body, c.say) {
@@ -133,7 +143,8 @@ func TestBodyOfLittle(t *testing.T) {
 	for i := range rate / 4 {
 		one.Ch[0][rate+i] = float32(0.5*math.Sin(float64(i)*0.008)) * float32(math.Exp(-float64(i)/3000))
 	}
-	for name, files := range map[string][]file{"empty": nil, "silent": {{"Kick.wav", asWAV(audio.New(rate, 1, 3*rate))}, {"808.wav", asWAV(audio.New(rate, 1, 3*rate))}}, "one hit": {{"Kick.wav", asWAV(one)}}} {
+	for name, files := range map[string][]file{"empty": nil, "silent": {{"Kick.wav", asWAV(audio.New(rate, 1, 3*rate))}, {"808.wav", asWAV(audio.New(rate, 1,
+		3*rate))}}, "one hit": {{"Kick.wav", asWAV(one)}}} {
 		id := b.song()
 		if files != nil {
 			b.send(id, files...)

@@ -31,7 +31,16 @@ func TestOnlyTheNewestBounceCounts(t *testing.T) {
 			when := time.Now().Add(-time.Hour)
 			var rows []store.Bounce
 			for i := range versions {
-				rows = append(rows, store.Bounce{SongID: f.id, Name: names[i], Size: int64(len(versions[i])), Stamp: when.Add(time.Duration(i) * time.Minute).Format(time.RFC3339Nano), State: store.BounceComing})
+				rows = append(
+					rows,
+					store.Bounce{
+						SongID: f.id,
+						Name:   names[i],
+						Size:   int64(len(versions[i])),
+						Stamp:  when.Add(time.Duration(i) * time.Minute).Format(time.RFC3339Nano),
+						State:  store.BounceComing,
+					},
+				)
 				if err := f.server.Store.SetBounce(t.Context(), rows[i]); err != nil {
 					t.Fatal(err)
 				}
@@ -45,7 +54,8 @@ func TestOnlyTheNewestBounceCounts(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				if _, err := f.server.Store.AddJob(t.Context(), store.Job{SongID: f.id, Kind: shell.BounceJob, Name: names[i], Payload: string(payload), State: store.Queued}); err != nil {
+				if _, err := f.server.Store.AddJob(t.Context(), store.Job{SongID: f.id, Kind: shell.BounceJob, Name: names[i], Payload: string(payload),
+					State: store.Queued}); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -61,7 +71,8 @@ func TestOnlyTheNewestBounceCounts(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, b := range all {
-				if b.State == store.BounceTaken && b.SHA != is.Audio && b.Name == names[3] || b.Name == names[3] && b.State != store.BounceTaken || b.State == store.BounceComing {
+				if b.State == store.BounceTaken && b.SHA != is.Audio && b.Name == names[3] || b.Name == names[3] && b.State != store.BounceTaken ||
+					b.State == store.BounceComing {
 					t.Errorf("%s is said to be %s (%s)", b.Name, b.State, b.Said)
 				}
 			}

@@ -148,7 +148,8 @@ func TestBounceFolder(t *testing.T) {
 		t.Error(page)
 	}
 	song := f.load(f.id)
-	if now := song.Stem(st); now.Audio == first || now.Was != first || now.Clip != 0 || now.Back == nil || now.Holds != "gains" || song.Undo != "Bounce of 808: landed" {
+	if now := song.Stem(st); now.Audio == first || now.Was != first || now.Clip != 0 || now.Back == nil || now.Holds != "gains" ||
+		song.Undo != "Bounce of 808: landed" {
 		t.Errorf("%+v, undo %q", now, song.Undo)
 	}
 	if f.print() != was {
@@ -188,7 +189,8 @@ func TestBounceFolder(t *testing.T) {
 
 	f.write("808 v3.wav", asWAV(louder(bass, -4))) // another after it: what was as before is not now
 	f.until("not its file now")
-	if page := f.page(); !strings.Contains(page, "copy.wav") || strings.Contains(page, "\uFFFD") || strings.Count(page, "It was the file of 808; undone, or another came after it.") != 1 {
+	if page := f.page(); !strings.Contains(page, "copy.wav") || strings.Contains(page, "\uFFFD") ||
+		strings.Count(page, "It was the file of 808; undone, or another came after it.") != 1 {
 		t.Error(page)
 	}
 
@@ -261,7 +263,8 @@ func TestBounceFolderBefore(t *testing.T) {
 func TestBounceFolderNamed(t *testing.T) {
 	b, id := ready(t)
 	f := &folder{bench: b, id: id, path: t.TempDir()}
-	for path, want := range map[string]string{"bounces": "Type the whole path", filepath.Join(f.path, "none"): "There is no such folder", b.dir: "own folder", filepath.Join(b.dir, "audio"): "own folder"} {
+	for path, want := range map[string]string{"bounces": "Type the whole path", filepath.Join(f.path, "none"): "There is no such folder", b.dir: "own folder",
+		filepath.Join(b.dir, "audio"): "own folder"} {
 		if status, page := f.name(path); status != 422 || !strings.Contains(page, want) || !strings.Contains(page, `value="`+path+`"`) {
 			t.Errorf("%s: %d %s", path, status, page)
 		}
@@ -290,7 +293,8 @@ func TestBounceFolderNamed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if status, page := shut.do("POST", "/songs/"+own+"/bounces", url.Values{"folder": {f.path}}, "HX-Request", "true"); status != 403 || !strings.Contains(page, "--bounces") {
+	if status, page := shut.do("POST", "/songs/"+own+"/bounces", url.Values{"folder": {f.path}}, "HX-Request", "true"); status != 403 ||
+		!strings.Contains(page, "--bounces") {
 		t.Errorf("%d %.300s", status, page)
 	}
 }

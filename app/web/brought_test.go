@@ -141,7 +141,11 @@ func TestBouncesComeBack(t *testing.T) {
 		t.Errorf("a new stem alone is asked about: %+v", left)
 	}
 	rev := b.load(id).Rev
-	if left := b.bring(id, file{"kick_v2.wav", asWAV(quieter(kick, 0.8, 0))}, file{"808.wav", asWAV(quieter(bass, 0.9, 0))}, file{"Rain.wav", asWAV(quieter(pad, 0.3, rate))}, file{"Pad.wav", asWAV(pad)}); len(left) != 4 || b.load(id).Rev != rev {
+	if left := b.bring(id, file{"kick_v2.wav", asWAV(quieter(kick, 0.8, 0))}, file{"808.wav", asWAV(quieter(bass, 0.9, 0))}, file{"Rain.wav", asWAV(quieter(pad,
+		0.3, rate))}, file{"Pad.wav", asWAV(pad)}); len(
+		left,
+	) != 4 ||
+		b.load(id).Rev != rev {
 		t.Fatalf("%+v", left)
 	}
 	page := b.taken(id)

@@ -48,7 +48,10 @@ func TestCompare(t *testing.T) {
 	if page := b.get("/songs/" + id + "/compare/with?ref=" + quiet.ID); !strings.Contains(page, "it is silent") {
 		t.Errorf("%.500s", page)
 	}
-	if deck := b.get("/songs/" + id + "/deck/data?solo=all&try=" + url.QueryEscape("compare/match:50:6:"+loud.ID)); !strings.Contains(deck, "After tries: Match the mix") {
+	if deck := b.get("/songs/" + id + "/deck/data?solo=all&try=" + url.QueryEscape("compare/match:50:6:"+loud.ID)); !strings.Contains(
+		deck,
+		"After tries: Match the mix",
+	) {
 		t.Errorf("%.300s", deck)
 	}
 	matched := func() int {
@@ -60,7 +63,8 @@ func TestCompare(t *testing.T) {
 		}
 		return n
 	}
-	if status, body := b.edit(id, "/compare/match", url.Values{"ref": {loud.ID}, "amount": {"100"}, "limit": {"6"}}); status != 200 || matched() == 0 || matched() > 5 {
+	if status, body := b.edit(id, "/compare/match", url.Values{"ref": {loud.ID}, "amount": {"100"}, "limit": {"6"}}); status != 200 || matched() == 0 ||
+		matched() > 5 {
 		t.Fatalf("%d %d %.300s", status, matched(), body)
 	}
 	if page := b.get("/songs/" + id + "/compare/with?ref=" + loud.ID); !strings.Contains(page, `id="match-out"`) || !strings.Contains(page, " before</span>") {

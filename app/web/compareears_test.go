@@ -121,7 +121,8 @@ func TestReferencesOfAllKinds(t *testing.T) {
 		t.Errorf("silent: %.400s", page)
 	}
 	for _, name := range []string{"Clipped", "Long"} {
-		if page := with(name); !strings.Contains(page, `id="song-over"`) || strings.Contains(page, "NaN") || strings.Contains(page, "Inf") || !strings.Contains(page, `id="stretch"`) {
+		if page := with(name); !strings.Contains(page, `id="song-over"`) || strings.Contains(page, "NaN") || strings.Contains(page, "Inf") ||
+			!strings.Contains(page, `id="stretch"`) {
 			t.Errorf("%s: %.400s", name, page)
 		}
 	}
@@ -147,7 +148,8 @@ func TestReferencesOfAllKinds(t *testing.T) {
 	if status, _ := set(url.Values{"from": {"10"}, "to": {"22,5"}}); status != 200 || *stretch() != (session.Span{From: 10, To: 22.5}) {
 		t.Errorf("%d %+v", status, stretch())
 	}
-	for _, form := range []url.Values{{"from": {"10"}, "to": {"10.5"}}, {"from": {"5000"}, "to": {"6000"}}, {"from": {"a"}, "to": {"b"}}, {"from": {"30"}, "to": {"20"}}} {
+	for _, form := range []url.Values{{"from": {"10"}, "to": {"10.5"}}, {"from": {"5000"}, "to": {"6000"}}, {"from": {"a"}, "to": {"b"}}, {"from": {"30"},
+		"to": {"20"}}} {
 		if status, page := set(form); status != 422 || !strings.Contains(page, `id="stretch-wrong"`) || *stretch() != (session.Span{From: 10, To: 22.5}) {
 			t.Errorf("%v: %d", form, status)
 		}
@@ -162,7 +164,8 @@ func TestReferencesOfAllKinds(t *testing.T) {
 		t.Errorf("%d %+v", status, b.load(id).Compare)
 	}
 	for _, bad := range []string{"", "wide", "0", "13"} {
-		if status, page := b.edit(id, "/compare/rules", url.Values{"tolerance": {bad}}); status != 422 || !strings.Contains(page, `id="rules-wrong"`) || b.load(id).CompareRules().Tolerance != 5 {
+		if status, page := b.edit(id, "/compare/rules", url.Values{"tolerance": {bad}}); status != 422 || !strings.Contains(page, `id="rules-wrong"`) ||
+			b.load(id).CompareRules().Tolerance != 5 {
 			t.Errorf("a tolerance of %q: %d", bad, status)
 		}
 	}
@@ -189,7 +192,8 @@ func TestFavourites(t *testing.T) {
 	if page := b.get("/songs/" + id + "/compare/set"); !strings.Contains(page, `id="set-empty"`) || !strings.Contains(page, "Keep Liked") {
 		t.Errorf("%.400s", page)
 	}
-	if status, page := b.edit(id, "/compare/set/in", url.Values{"ref": {byName["Liked"]}}); status != 200 || !strings.Contains(page, `id="inset"`) || strings.Contains(page, "Keep Liked") {
+	if status, page := b.edit(id, "/compare/set/in", url.Values{"ref": {byName["Liked"]}}); status != 200 || !strings.Contains(page, `id="inset"`) ||
+		strings.Contains(page, "Keep Liked") {
 		t.Errorf("%d %.400s", status, page)
 	}
 	for _, form := range []url.Values{{"ref": {byName["Nothing"]}}, {"ref": {"none"}}} {
@@ -373,7 +377,13 @@ func TestBlindTellsNothing(t *testing.T) {
 // A preference, a test that is left, one begun over another, and input that is none.
 func TestBlindTests(t *testing.T) {
 	b, id := ready(t)
-	same := url.Values{"a": {fmt.Sprintf("%d|now", b.load(id).Rev)}, "b": {fmt.Sprintf("%d|brought", b.load(id).Rev)}, "solo": {"both"}, "kind": {"same"}, "trials": {"5"}}
+	same := url.Values{
+		"a":      {fmt.Sprintf("%d|now", b.load(id).Rev)},
+		"b":      {fmt.Sprintf("%d|brought", b.load(id).Rev)},
+		"solo":   {"both"},
+		"kind":   {"same"},
+		"trials": {"5"},
+	}
 	if status, page := b.edit(id, "/compare/ears", same); status != 422 || !strings.Contains(page, "there is nothing to hear between them") {
 		t.Errorf("a test between one sound and itself: %d %.300s", status, page)
 	}
@@ -382,10 +392,14 @@ func TestBlindTests(t *testing.T) {
 	rev := b.load(id).Rev
 	take, brought := fmt.Sprintf("%d|", rev), fmt.Sprintf("%d|brought", rev)
 	tok, _ := b.begin(id, url.Values{"a": {take}, "b": {brought}, "solo": {"both"}, "kind": {"prefer"}, "trials": {"5"}})
-	if page := b.get("/songs/" + id + "/compare/ears"); !strings.Contains(page, "Trial 1 of 5") || !strings.Contains(page, "Which of the two is better?") { // after a reload it is still there
+	if page := b.get("/songs/" + id + "/compare/ears"); !strings.Contains(page, "Trial 1 of 5") ||
+		!strings.Contains(page, "Which of the two is better?") { // after a reload it is still there
 		t.Errorf("%.300s", page)
 	}
-	if _, page := b.edit(id, "/compare/ears/answer", url.Values{"token": {tok}, "trial": {"1"}, "leave": {"1"}}); !strings.Contains(page, "Left after 0 of 5 trials: no result.") {
+	if _, page := b.edit(id, "/compare/ears/answer", url.Values{"token": {tok}, "trial": {"1"}, "leave": {"1"}}); !strings.Contains(
+		page,
+		"Left after 0 of 5 trials: no result.",
+	) {
 		t.Errorf("%.400s", page)
 	}
 	tok, _ = b.begin(id, url.Values{"a": {take}, "b": {brought}, "solo": {"both"}, "kind": {"prefer"}, "trials": {"6"}})
@@ -399,7 +413,9 @@ func TestBlindTests(t *testing.T) {
 	for _, c := range []struct {
 		change url.Values
 		say    string
-	}{{url.Values{"a": {"9|now"}}, "choose two sounds"}, {url.Values{"b": {take}}, "both are the same"}, {url.Values{"trials": {"many"}}, "no number"}, {url.Values{"trials": {"3"}}, "5 to 100"}, {url.Values{"kind": {"guess"}}, "same or different"}, {url.Values{"solo": {"key"}}, "choose what is heard"}} {
+	}{{url.Values{"a": {"9|now"}}, "choose two sounds"}, {url.Values{"b": {take}}, "both are the same"}, {url.Values{"trials": {"many"}},
+		"no number"}, {url.Values{"trials": {"3"}}, "5 to 100"}, {url.Values{"kind": {"guess"}}, "same or different"}, {url.Values{"solo": {"key"}},
+		"choose what is heard"}} {
 		form := url.Values{"a": {take}, "b": {brought}, "solo": {"both"}, "kind": {"same"}, "trials": {"10"}}
 		for k, v := range c.change {
 			form[k] = v

@@ -59,7 +59,8 @@ func TestDoor(t *testing.T) {
 	}
 	for _, r := range b.server.Routes() { // nothing but the door and the look is to be had
 		path := strings.NewReplacer(":id", "x", ":stage", "duck", ":side", "after", "*filepath", "js/shell.js").Replace(r.Path)
-		if res := answer(r.Method, path, nil, "HX-Request", "true"); res.StatusCode != http.StatusUnauthorized && !strings.HasPrefix(path, "/static") && path != "/door" {
+		if res := answer(r.Method, path, nil, "HX-Request", "true"); res.StatusCode != http.StatusUnauthorized && !strings.HasPrefix(path, "/static") &&
+			path != "/door" {
 			t.Errorf("%s %s answers %d", r.Method, path, res.StatusCode)
 		} else if res.StatusCode == http.StatusUnauthorized && path != "/door" && res.Header.Get("HX-Redirect") != "/door" {
 			t.Errorf("%s %s does not lead to the door", r.Method, path)
@@ -75,12 +76,14 @@ func TestDoor(t *testing.T) {
 		t.Errorf("the look: %d", res.StatusCode)
 	}
 	res := answer("POST", "/door", url.Values{"password": {"a guess"}})
-	if body, _ := io.ReadAll(res.Body); res.StatusCode != 401 || !strings.Contains(string(body), "That is not the password.") || strings.Contains(string(body), "a guess") {
+	if body, _ := io.ReadAll(res.Body); res.StatusCode != 401 || !strings.Contains(string(body), "That is not the password.") ||
+		strings.Contains(string(body), "a guess") {
 		t.Errorf("a guess: %d %s", res.StatusCode, body)
 	}
 	res = answer("POST", "/door", url.Values{"password": {"wide quiet river"}, "to": {"/songs/x/duck"}})
 	cookie := res.Header.Get("Set-Cookie")
-	if res.StatusCode != 303 || res.Header.Get("Location") != "/songs/x/duck" || !strings.Contains(cookie, "HttpOnly") || !strings.Contains(cookie, "SameSite=Strict") {
+	if res.StatusCode != 303 || res.Header.Get("Location") != "/songs/x/duck" || !strings.Contains(cookie, "HttpOnly") ||
+		!strings.Contains(cookie, "SameSite=Strict") {
 		t.Errorf("the password: %d to %s, %s", res.StatusCode, res.Header.Get("Location"), cookie)
 	}
 	res = answer("GET", "/", nil)

@@ -125,7 +125,18 @@ func TestSchools(t *testing.T) {
 		t.Errorf("side by side: %.800s", page)
 	}
 	b.edit(id, "/duck/fit", url.Values{"school": {"compressor"}})
-	set := url.Values{"compressor.threshold_db": {"-22"}, "compressor.ratio": {"6"}, "compressor.knee_db": {"3"}, "compressor.attack_ms": {"2"}, "compressor.hold_ms": {"40"}, "compressor.release_ms": {"70"}, "compressor.lookahead_ms": {"4"}, "key.highpass_hz": {""}, "key.lowpass_hz": {"120"}, "key.slope_db_oct": {"24"}}
+	set := url.Values{
+		"compressor.threshold_db": {"-22"},
+		"compressor.ratio":        {"6"},
+		"compressor.knee_db":      {"3"},
+		"compressor.attack_ms":    {"2"},
+		"compressor.hold_ms":      {"40"},
+		"compressor.release_ms":   {"70"},
+		"compressor.lookahead_ms": {"4"},
+		"key.highpass_hz":         {""},
+		"key.lowpass_hz":          {"120"},
+		"key.slope_db_oct":        {"24"},
+	}
 	if status, body := b.edit(id, "/duck/keyed", set); status != 200 {
 		t.Fatalf("%d %.200s", status, body)
 	}
@@ -134,7 +145,8 @@ func TestSchools(t *testing.T) {
 	if c := d.Comp; c.Threshold != -22 || c.Ratio != 6 || c.Release != 70 || d.Key == nil || d.Key.Low != 120 || d.Key.High != 0 {
 		t.Errorf("%+v %+v", d.Comp, d.Key)
 	}
-	for field, bad := range map[string]string{"compressor.threshold_db": "quiet", "compressor.ratio": "0.5", "compressor.attack_ms": "-1", "key.lowpass_hz": "5", "compressor.release_ms": "1e9"} {
+	for field, bad := range map[string]string{"compressor.threshold_db": "quiet", "compressor.ratio": "0.5", "compressor.attack_ms": "-1", "key.lowpass_hz": "5",
+		"compressor.release_ms": "1e9"} {
 		form := url.Values{}
 		for k, v := range set {
 			form[k] = v
@@ -361,7 +373,8 @@ func TestHearASchool(t *testing.T) {
 	if !differs {
 		t.Error("After is Before")
 	}
-	for _, path := range []string{"/deck/data?try=duck%2Fgate", "/deck/data?try=shelf%2Fx", "/deck/data?try=finding%2Fduck%2Fnone", "/deck/after.wav?rev=1&from=0&to=400&try=duck%2Fgate"} {
+	for _, path := range []string{"/deck/data?try=duck%2Fgate", "/deck/data?try=shelf%2Fx", "/deck/data?try=finding%2Fduck%2Fnone",
+		"/deck/after.wav?rev=1&from=0&to=400&try=duck%2Fgate"} {
 		if status, _ := b.do("GET", "/songs/"+id+path, nil); status != 422 && status != 400 {
 			t.Errorf("%s: %d", path, status)
 		}

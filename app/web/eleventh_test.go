@@ -41,8 +41,10 @@ func TestEleventhStage(t *testing.T) {
 		return append(inOrder(s), &shell.Stage{
 			Stage: &of,
 			Files: []fs.FS{fstest.MapFS{
-				"eleventh.html": {Data: []byte(`{{define "eleventh"}}<p id="made-up">{{.Name}}, {{.Length}} frames</p>{{range .Found}}{{template "finding" (cell $ .)}}{{end}}{{end}}`)},
-				"eleventh.css":  {Data: []byte(`#made-up { color: inherit }`)},
+				"eleventh.html": {
+					Data: []byte(`{{define "eleventh"}}<p id="made-up">{{.Name}}, {{.Length}} frames</p>{{range .Found}}{{template "finding" (cell $ .)}}{{end}}{{end}}`),
+				},
+				"eleventh.css": {Data: []byte(`#made-up { color: inherit }`)},
 			}},
 			Sheet: func(_ *gin.Context, v *shell.View) (any, error) { return v, nil },
 		})

@@ -39,7 +39,8 @@ func TestFindingsAreLeftBe(t *testing.T) {
 		}
 	}
 	for path, form := range map[string]url.Values{
-		"apply": {"stage": {"levels"}, "finding": {"gone"}}, "dismiss": {"stage": {"pocket"}, "finding": {"gone"}}, "reopen": {"stage": {"duck"}, "finding": {"gone"}},
+		"apply": {"stage": {"levels"}, "finding": {"gone"}}, "dismiss": {"stage": {"pocket"}, "finding": {"gone"}}, "reopen": {"stage": {"duck"},
+			"finding": {"gone"}},
 	} {
 		if status, _ := b.edit(id, "/findings/"+path, form); status != 422 {
 			t.Errorf("%s of what is not there: %d", path, status)

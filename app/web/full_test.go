@@ -57,7 +57,10 @@ func TestDiskFull(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	job, err := b.server.Store.AddJob(t.Context(), store.Job{SongID: id, Kind: "import", Name: "Kick.mp3", State: store.Queued, Payload: `{"incoming":"` + incoming + `"}`})
+	job, err := b.server.Store.AddJob(
+		t.Context(),
+		store.Job{SongID: id, Kind: "import", Name: "Kick.mp3", State: store.Queued, Payload: `{"incoming":"` + incoming + `"}`},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -107,7 +110,10 @@ func TestDiskFull(t *testing.T) {
 		t.Errorf("an edit with room again: %d", status)
 	}
 	// a print that runs out of room waits too, and is whole when there is room again
-	print, err := b.server.Store.AddJob(t.Context(), store.Job{SongID: id, Kind: "print", Name: "Low Tide", State: store.Queued, Payload: fmt.Sprintf(`{"rev":%d,"what":["mix","stems"]}`, b.load(id).Rev)})
+	print, err := b.server.Store.AddJob(
+		t.Context(),
+		store.Job{SongID: id, Kind: "print", Name: "Low Tide", State: store.Queued, Payload: fmt.Sprintf(`{"rev":%d,"what":["mix","stems"]}`, b.load(id).Rev)},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -135,7 +141,8 @@ func TestDiskFull(t *testing.T) {
 			t.Fatalf("with room again the print is %+v, %v", j, err)
 		}
 	}
-	if _, body := b.do("GET", fmt.Sprintf("/songs/%s/print/goes/%d", id, print), nil); !strings.HasPrefix(body, "PK") || !strings.Contains(body, "checksums.sha256") {
+	if _, body := b.do("GET", fmt.Sprintf("/songs/%s/print/goes/%d", id, print), nil); !strings.HasPrefix(body, "PK") ||
+		!strings.Contains(body, "checksums.sha256") {
 		t.Errorf("the print begins with %.20q", body)
 	}
 	b.server.Pool.Close()

@@ -93,7 +93,8 @@ func TestGoesOut(t *testing.T) {
 		t.Errorf("the premaster misses its sources by %.1f dBFS", off)
 	}
 	k, s := sound(t, name(files, "Kick")), sound(t, name(files, "808"))
-	if off := peak(func(i int) float64 { return float64(x.Ch[0][i]) - float64(k.Ch[0][i]) - float64(s.Ch[0][i]) }, x.Frames()); off > -120 || k.Frames() != x.Frames() {
+	if off := peak(func(i int) float64 { return float64(x.Ch[0][i]) - float64(k.Ch[0][i]) - float64(s.Ch[0][i]) }, x.Frames()); off > -120 ||
+		k.Frames() != x.Frames() {
 		t.Errorf("the stems miss the premaster by %.1f dBFS", off)
 	}
 	sums := name(files, "checksums")
@@ -173,7 +174,8 @@ func TestArchiveThereAndBack(t *testing.T) {
 	b.edit(id, "/takes", url.Values{"name": {"as it came"}, "note": {"before the duck"}})
 	before := b.load(id)
 	b.edit(id, "/duck/fit", url.Values{})
-	if err := b.server.Store.SetEars(t.Context(), store.Ears{Token: store.NewToken(), SongID: id, Kind: shell.BlindKind, State: store.EarsDone, Body: fmt.Sprintf(`{"sides":[{"rev":%d,"of":"","name":"the take"},{"rev":%d,"of":"","name":"now"}]}`, before.Rev, b.load(id).Rev)}); err != nil {
+	if err := b.server.Store.SetEars(t.Context(), store.Ears{Token: store.NewToken(), SongID: id, Kind: shell.BlindKind, State: store.EarsDone,
+		Body: fmt.Sprintf(`{"sides":[{"rev":%d,"of":"","name":"the take"},{"rev":%d,"of":"","name":"now"}]}`, before.Rev, b.load(id).Rev)}); err != nil {
 		t.Fatal(err)
 	}
 	files := b.printed(id, "archive", "premaster")
@@ -211,7 +213,11 @@ func TestArchiveThereAndBack(t *testing.T) {
 	if err != nil || len(ears) != 1 {
 		t.Fatalf("%+v, %v", ears, err)
 	}
-	if was, err := there.server.Store.At(t.Context(), other, takes[0].Revision); err != nil || !strings.Contains(ears[0].Body, fmt.Sprintf(`"rev":%d,`, takes[0].Revision)) && !strings.Contains(ears[0].Body, fmt.Sprintf(`"rev":%d}`, takes[0].Revision)) || len(was.Stems) != 2 || was.ByRole(session.Bass)[0].Moves.Active() != nil {
+	if was, err := there.server.Store.At(t.Context(), other, takes[0].Revision); err != nil ||
+		!strings.Contains(ears[0].Body, fmt.Sprintf(`"rev":%d,`, takes[0].Revision)) &&
+			!strings.Contains(ears[0].Body, fmt.Sprintf(`"rev":%d}`, takes[0].Revision)) ||
+		len(was.Stems) != 2 ||
+		was.ByRole(session.Bass)[0].Moves.Active() != nil {
 		t.Errorf("%v: the take and the test do not point at what they did: %s, take %d", err, ears[0].Body, takes[0].Revision)
 	}
 	again := there.printed(other, "premaster")
@@ -263,7 +269,8 @@ func TestSheetPageAndNames(t *testing.T) {
 		t.Errorf("%d files", len(files))
 	}
 	status, answer := b.edit(id, "/print/goes", url.Values{"what": {"mix"}, "names": {"{name} {title}"}})
-	if status != 422 || !strings.Contains(answer, "{title} stands for nothing") || !strings.Contains(answer, `value="{name} {title}"`) || strings.Contains(answer, `id="goes-stems" checked`) {
+	if status != 422 || !strings.Contains(answer, "{title} stands for nothing") || !strings.Contains(answer, `value="{name} {title}"`) ||
+		strings.Contains(answer, `id="goes-stems" checked`) {
 		t.Errorf("%d %.700s", status, answer)
 	}
 }

@@ -120,7 +120,8 @@ func TestBuses(t *testing.T) {
 		t.Fatalf("%d %.200s", status, body)
 	}
 	st := b.load(id).Stem(kick)
-	if st.Bus != hits || st.Pan != -0.25 || st.Width != -0.5 || !st.Locked(session.TrackStep) || len(st.Sends) != 1 || !st.Sends[0].Pre || st.Sends[0].Level != -12 {
+	if st.Bus != hits || st.Pan != -0.25 || st.Width != -0.5 || !st.Locked(session.TrackStep) || len(st.Sends) != 1 || !st.Sends[0].Pre ||
+		st.Sends[0].Level != -12 {
 		t.Errorf("%+v", st)
 	}
 	if status, _ := b.level(id, "/bus/"+hits, url.Values{"name": {"Hits"}, "bus": {drums}, "lock-bus": {"1"}}); status != 200 {
@@ -194,7 +195,8 @@ func TestRules(t *testing.T) {
 		t.Error("the windows are not taken")
 	}
 	song := b.load(id)
-	if r := song.LevelRules(); r.Kick != -9 || r.Windows[session.Kick].Lo != -10 || r.Premaster != -8 || *r.Windows[session.Hats] != *session.CommonLevels().Windows[session.Hats] {
+	if r := song.LevelRules(); r.Kick != -9 || r.Windows[session.Kick].Lo != -10 || r.Premaster != -8 ||
+		*r.Windows[session.Hats] != *session.CommonLevels().Windows[session.Hats] {
 		t.Errorf("%+v", r)
 	}
 	for _, bad := range []url.Values{{"anchor": {"loud"}}, {"premaster": {"-1"}}, {"hats-lo": {"-5"}, "hats-hi": {"-9"}}} {
@@ -248,7 +250,8 @@ func TestPlan(t *testing.T) {
 	if page := b.get("/songs/" + id + "/levels/plan?anchor=pink"); !strings.Contains(page, "The noise stands at") {
 		t.Errorf("over noise: %.400s", page)
 	}
-	if _, csv := b.do("GET", "/songs/"+id+"/levels/plan.csv?anchor=kick", nil); !strings.HasPrefix(csv, "step,part,from dB,to dB,change dB\n") || !strings.Contains(csv, "\nsource,Kick,") {
+	if _, csv := b.do("GET", "/songs/"+id+"/levels/plan.csv?anchor=kick", nil); !strings.HasPrefix(csv, "step,part,from dB,to dB,change dB\n") ||
+		!strings.Contains(csv, "\nsource,Kick,") {
 		t.Errorf("the table: %.200s", csv)
 	}
 }

@@ -160,7 +160,8 @@ func TestBefore(t *testing.T) {
 			t.Fatalf("frame %d: as it was brought it plays %g, the file holds %g", i, brought.Ch[0][i], stem.Ch[0][i])
 		}
 	}
-	if status, _ := b.do("GET", strings.Replace(html.UnescapeString(regexp.MustCompile(`data-before="([^"]+)"`).FindStringSubmatch(deck)[1]), "softclip1", "none", 1), nil); status != 400 {
+	if status, _ := b.do("GET", strings.Replace(html.UnescapeString(regexp.MustCompile(`data-before="([^"]+)"`).FindStringSubmatch(deck)[1]), "softclip1",
+		"none", 1), nil); status != 400 {
 		t.Errorf("without a move that is not there: %d", status)
 	}
 }

@@ -81,10 +81,12 @@ func TestRunSheetRows(t *testing.T) {
 	if !seen["duck/fit"] {
 		t.Fatalf("rows: %v", seen)
 	}
-	if status, body := b.do("GET", "/songs/"+id+"/deck/data?try="+url.QueryEscape("log/duck/fit"), nil); status != 200 || !strings.Contains(body, "After tries: Fit") {
+	if status, body := b.do("GET", "/songs/"+id+"/deck/data?try="+url.QueryEscape("log/duck/fit"), nil); status != 200 ||
+		!strings.Contains(body, "After tries: Fit") {
 		t.Errorf("hearing the fit: %d %.300s", status, body)
 	}
-	if status, body := b.do("GET", "/songs/"+id+"/deck/data?try="+url.QueryEscape("log/duck/none"), nil); status != 422 || !strings.Contains(body, "no longer on the sheet") {
+	if status, body := b.do("GET", "/songs/"+id+"/deck/data?try="+url.QueryEscape("log/duck/none"), nil); status != 422 ||
+		!strings.Contains(body, "no longer on the sheet") {
 		t.Errorf("hearing what is not there: %d %.300s", status, body)
 	}
 }

@@ -71,7 +71,8 @@ func TestChains(t *testing.T) {
 		}
 	}
 	for what, form := range map[string]url.Values{
-		"add": {"at": {"nobody"}, "kind": {"filter"}}, "set": {"at": {"master"}, "move": {"none"}}, "drop": {"at": {"bus:none"}, "move": {"x"}}, "switch": {"at": {bass}, "move": {"x"}},
+		"add": {"at": {"nobody"}, "kind": {"filter"}}, "set": {"at": {"master"}, "move": {"none"}}, "drop": {"at": {"bus:none"},
+			"move": {"x"}}, "switch": {"at": {bass}, "move": {"x"}},
 	} {
 		rev := b.load(id).Rev
 		if status, body := do(what, form); status != 422 || !strings.Contains(body, "no longer there") || b.load(id).Rev != rev {

@@ -21,7 +21,15 @@ func TestNobodyIsOverwritten(t *testing.T) {
 	}
 	take := "/songs/" + id + "/takes/" + at[1]
 	set := func(seen, note string) (int, string) {
-		return b.do("POST", take, url.Values{"seen": {seen}, "name": {"first"}, "note": {note}}, "HX-Request", "true", "HX-Current-URL", b.url+"/songs/"+id+"/log?view=takes")
+		return b.do(
+			"POST",
+			take,
+			url.Values{"seen": {seen}, "name": {"first"}, "note": {note}},
+			"HX-Request",
+			"true",
+			"HX-Current-URL",
+			b.url+"/songs/"+id+"/log?view=takes",
+		)
 	}
 	if status, body := set(at[2], "softer kick"); status != 200 || !strings.Contains(body, "softer kick") {
 		t.Errorf("one tab: %d %.300s", status, body)
@@ -39,12 +47,15 @@ func TestNobodyIsOverwritten(t *testing.T) {
 	if status, body := b.do("POST", "/songs/"+id+"/rename", url.Values{"was": {was.Name}, "name": {"Ebb"}}); status >= 400 {
 		t.Errorf("%d %.300s", status, body)
 	}
-	if status, body := b.do("POST", "/songs/"+id+"/rename", url.Values{"was": {was.Name}, "name": {"Flood"}}); status != 409 || !strings.Contains(body, "the name “Ebb”") || b.load(id).Name != "Ebb" {
+	if status, body := b.do("POST", "/songs/"+id+"/rename", url.Values{"was": {was.Name}, "name": {"Flood"}}); status != 409 ||
+		!strings.Contains(body, "the name “Ebb”") ||
+		b.load(id).Name != "Ebb" {
 		t.Errorf("a name over a name: %d %.300s", status, body)
 	}
 	stale := url.Values{"rev": {fmt.Sprint(was.Rev)}, "name": {"Mine"}, "what": {"mix"}, "form": {"wav32"}}
 	for _, path := range []string{"/template", "/print/goes"} {
-		if status, body := b.do("POST", "/songs/"+id+path, stale, "HX-Request", "true", "HX-Current-URL", b.url+"/songs/"+id+"/print"); status != 409 || !strings.Contains(body, "another tab") {
+		if status, body := b.do("POST", "/songs/"+id+path, stale, "HX-Request", "true", "HX-Current-URL", b.url+"/songs/"+id+"/print"); status != 409 ||
+			!strings.Contains(body, "another tab") {
 			t.Errorf("%s of what was not seen: %d %.300s", path, status, body)
 		}
 	}

@@ -39,7 +39,8 @@ func TestAPanicIsASentence(t *testing.T) {
 		return nil, g.Wait()
 	}
 	for _, key := range []string{"room", "width"} {
-		if status, body := b.do("GET", "/songs/"+id+"/"+key, nil); status != 500 || !strings.Contains(body, "Something went wrong inside the program. Your song is as it was.") {
+		if status, body := b.do("GET", "/songs/"+id+"/"+key, nil); status != 500 ||
+			!strings.Contains(body, "Something went wrong inside the program. Your song is as it was.") {
 			t.Errorf("%s answers %d: %.300s", key, status, body)
 		}
 	}

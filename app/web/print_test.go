@@ -51,7 +51,8 @@ func TestPrint(t *testing.T) {
 		}
 		premaster = top()
 		for _, school := range []string{"clip", "limit", "two"} {
-			if status, page := b.edit(id, "/print/solve", url.Values{"school": {school}, "lufs": {"-13"}, "ceiling": {"-2"}}); status != 200 || !strings.Contains(page, "turned down") {
+			if status, page := b.edit(id, "/print/solve", url.Values{"school": {school}, "lufs": {"-13"}, "ceiling": {"-2"}}); status != 200 ||
+				!strings.Contains(page, "turned down") {
 				t.Fatalf("%s: %d %.400s", school, status, page)
 			}
 			x := played()
@@ -75,20 +76,27 @@ func TestPrint(t *testing.T) {
 	if costs := b.get("/songs/" + id + "/print/costs"); !strings.Contains(costs, `id="printcost"`) || strings.Contains(costs, "NaN") {
 		t.Errorf("%.400s", costs)
 	}
-	if page := b.get("/songs/" + id + "/print"); !strings.Contains(page, "A service that evens loudness out") || strings.Contains(page, `id="finding-print-over"`) {
+	if page := b.get("/songs/" + id + "/print"); !strings.Contains(page, "A service that evens loudness out") ||
+		strings.Contains(page, `id="finding-print-over"`) {
 		t.Errorf("%.300s", page)
 	}
 	if page := b.get("/songs/" + id + "/print"); !strings.Contains(page, "clearance in 9 of 10 hits") {
 		t.Error("clearance is not told")
 	}
 	// a bell put in by hand on Print is Print's, and stays when another school is solved
-	if status, _ := b.do("POST", "/songs/"+id+"/moves/add", url.Values{"at": {session.At{}.String()}, "kind": {"filter"}, "rev": {fmt.Sprint(b.load(id).Rev)}}, "HX-Request", "true", "HX-Current-URL", b.url+"/songs/"+id+"/print"); status != 200 {
+	if status, _ := b.do("POST", "/songs/"+id+"/moves/add", url.Values{"at": {session.At{}.String()}, "kind": {"filter"}, "rev": {fmt.Sprint(b.load(id).Rev)}},
+		"HX-Request", "true", "HX-Current-URL", b.url+"/songs/"+id+"/print"); status != 200 {
 		t.Fatalf("%d", status)
 	}
 	if m := b.load(id).Master.Moves.Move(session.PrintMove + "filter1"); m == nil {
 		t.Fatalf("%+v", b.load(id).Master.Moves)
 	}
-	if b.edit(id, "/print/solve", url.Values{"school": {"limit"}, "lufs": {"-14"}, "ceiling": {"-2"}}); b.load(id).Master.Moves.Move(session.PrintMove+"filter1") == nil || top() != premaster {
+	if b.edit(id, "/print/solve", url.Values{"school": {"limit"}, "lufs": {"-14"}, "ceiling": {"-2"}}); b.load(
+		id,
+	).Master.Moves.Move(
+		session.PrintMove+"filter1",
+	) == nil ||
+		top() != premaster {
 		t.Error("what was put in by hand is gone, or the premaster has changed")
 	}
 	b.edit(id, "/moves/drop", url.Values{"at": {session.At{}.String()}, "move": {session.PrintMove + "filter1"}})
@@ -99,14 +107,16 @@ func TestPrint(t *testing.T) {
 	if page := b.get("/songs/" + id + "/print"); !strings.Contains(page, `id="finding-print-over"`) {
 		t.Error("a fader that moves the ceiling is not told")
 	}
-	if status, _ := b.edit(id, "/print/solve", url.Values{"school": {"none"}, "lufs": {"-13"}, "ceiling": {"-2"}}); status != 200 || len(b.load(id).Master.Moves) != 0 {
+	if status, _ := b.edit(id, "/print/solve", url.Values{"school": {"none"}, "lufs": {"-13"}, "ceiling": {"-2"}}); status != 200 ||
+		len(b.load(id).Master.Moves) != 0 {
 		t.Errorf("%d %+v", status, b.load(id).Master.Moves)
 	}
 	b.edit(id, "/undo", url.Values{})
 	if s := b.load(id).Song; !s.Printed() {
 		t.Error("undo does not bring it back")
 	}
-	for _, form := range []url.Values{{"school": {"loud"}, "lufs": {"-9"}, "ceiling": {"-1"}}, {"school": {"clip"}, "lufs": {"loud"}, "ceiling": {"-1"}}, {"school": {"clip"}, "lufs": {"-2"}, "ceiling": {"-1"}}, {"school": {"clip"}, "lufs": {"-9"}, "ceiling": {"1"}}, {}} {
+	for _, form := range []url.Values{{"school": {"loud"}, "lufs": {"-9"}, "ceiling": {"-1"}}, {"school": {"clip"}, "lufs": {"loud"}, "ceiling": {"-1"}},
+		{"school": {"clip"}, "lufs": {"-2"}, "ceiling": {"-1"}}, {"school": {"clip"}, "lufs": {"-9"}, "ceiling": {"1"}}, {}} {
 		if status, page := b.edit(id, "/print/solve", form); status != 422 || !strings.Contains(page, `id="solve-wrong"`) {
 			t.Errorf("%v: %d", form, status)
 		}

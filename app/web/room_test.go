@@ -73,7 +73,8 @@ func TestRoom(t *testing.T) {
 	if corner == nil || shownNumber(corner[1]) < 63 || shownNumber(corner[1]) > 500 {
 		t.Fatalf("the bell's corner: %v", corner)
 	}
-	for _, want := range []string{`id="edge-` + stem("Bell").ID + `-low"`, `id="finding-cellar"`, `id="finding-unheard-low.` + stem("Bell").ID + `"`, "Bell rumbles at 40 Hz", `id="cellar-parts"`} {
+	for _, want := range []string{`id="edge-` + stem("Bell").ID + `-low"`, `id="finding-cellar"`, `id="finding-unheard-low.` + stem("Bell").ID + `"`,
+		"Bell rumbles at 40 Hz", `id="cellar-parts"`} {
 		if !strings.Contains(cuts, want) {
 			t.Errorf("the rows lack %q", want)
 		}
@@ -125,7 +126,8 @@ func TestRoom(t *testing.T) {
 	if status, _ := set(hat, "high", "9500"); status != 200 || stem("Hats").RoomCut(session.RoomHigh) != 9500 {
 		t.Errorf("by hand: %d", status)
 	}
-	if cuts := b.get("/songs/" + id + "/room/cuts"); !strings.Contains(cuts, `id="high-`+hat+`" value="9500"`) || !strings.Contains(cuts, `class="edge set" id="edge-`+hat+`-high"`) {
+	if cuts := b.get("/songs/" + id + "/room/cuts"); !strings.Contains(cuts, `id="high-`+hat+`" value="9500"`) ||
+		!strings.Contains(cuts, `class="edge set" id="edge-`+hat+`-high"`) {
 		t.Error("the cut is not shown")
 	}
 	if status, _ := set(hat, "high", ""); status != 200 || stem("Hats").Move(session.RoomHigh) != nil {
@@ -140,7 +142,8 @@ func TestRoom(t *testing.T) {
 		}
 	}
 	for name, bad := range map[string]url.Values{
-		"asked": {"cellar": {"much"}, "slope": {"24"}, "playback": {"83"}}, "slope": {"cellar": {"18"}, "slope": {"6"}, "playback": {"83"}}, "loud": {"cellar": {"18"}, "slope": {"24"}, "playback": {"150"}},
+		"asked": {"cellar": {"much"}, "slope": {"24"}, "playback": {"83"}}, "slope": {"cellar": {"18"}, "slope": {"6"},
+			"playback": {"83"}}, "loud": {"cellar": {"18"}, "slope": {"24"}, "playback": {"150"}},
 	} {
 		if status, body := b.edit(id, "/room/rules", bad); status != 422 || !strings.Contains(body, "What you typed is still there") {
 			t.Errorf("%s: %d", name, status)
@@ -151,7 +154,8 @@ func TestRoom(t *testing.T) {
 	if status, body := b.edit(id, "/findings/dismiss", url.Values{"stage": {"room"}, "finding": {"cellar"}, "why": {"meant so"}}); status != 200 {
 		t.Errorf("%d %.200s", status, body)
 	}
-	if cuts := b.get("/songs/" + id + "/room/cuts"); strings.Contains(cuts, `id="finding-cellar"`) || !strings.Contains(cuts, "meant so") || !strings.Contains(cuts, `id="mark-room" hx-swap-oob`) {
+	if cuts := b.get("/songs/" + id + "/room/cuts"); strings.Contains(cuts, `id="finding-cellar"`) || !strings.Contains(cuts, "meant so") ||
+		!strings.Contains(cuts, `id="mark-room" hx-swap-oob`) {
 		t.Error("what was put aside is still open, or is not listed")
 	}
 	b.edit(id, "/findings/reopen", url.Values{"stage": {"room"}, "finding": {"cellar"}})
@@ -172,7 +176,8 @@ func TestRoomWithLittle(t *testing.T) {
 			t.Errorf("empty, %s: %d %.200s", part, status, body)
 		}
 	}
-	for path, form := range map[string]url.Values{"all": {}, "roll": {"role": {"kick"}, "school": {"fixed"}}, "dip": {"by": {"a"}, "of": {"b"}}, "voice": {"by": {"a"}}, "complement": {"up": {"kick"}, "db": {"2"}}} {
+	for path, form := range map[string]url.Values{"all": {}, "roll": {"role": {"kick"}, "school": {"fixed"}}, "dip": {"by": {"a"}, "of": {"b"}},
+		"voice": {"by": {"a"}}, "complement": {"up": {"kick"}, "db": {"2"}}} {
 		if status, body := b.edit(song, "/room/"+path, form); status != 422 || !strings.Contains(body, "There are no stems yet") {
 			t.Errorf("empty, posting to %s: %d %.200s", path, status, body)
 		}
@@ -213,7 +218,10 @@ func TestRoomKeyAndPairs(t *testing.T) {
 			t.Errorf("under the key lacks %q", want)
 		}
 	}
-	if deck := b.get("/songs/" + id + "/deck/data?try=room%2Froll%3Abass%3Akey&solo=bass"); !strings.Contains(deck, "After tries: Roll the bass off under 21.2 Hz") {
+	if deck := b.get("/songs/" + id + "/deck/data?try=room%2Froll%3Abass%3Akey&solo=bass"); !strings.Contains(
+		deck,
+		"After tries: Roll the bass off under 21.2 Hz",
+	) {
 		t.Errorf("%.300s", deck)
 	}
 	if status, _ := b.edit(id, "/room/roll", url.Values{"role": {"bass"}, "school": {"key"}}); status != 200 {
@@ -237,7 +245,11 @@ func TestRoomKeyAndPairs(t *testing.T) {
 	if page := b.get("/songs/" + id + "/room/pair?by=" + by + "&of=" + by); !strings.Contains(page, `id="pair-none"`) {
 		t.Error("a stem covers itself")
 	}
-	if page := b.get("/songs/" + id + "/room/pair?by=" + song.Named("Kick").ID + "&of=" + song.Named("Hats").ID); !strings.Contains(page, "it would not be heard better without") && !strings.Contains(page, "would be heard if") {
+	if page := b.get("/songs/" + id + "/room/pair?by=" + song.Named("Kick").ID + "&of=" + song.Named("Hats").ID); !strings.Contains(
+		page,
+		"it would not be heard better without",
+	) &&
+		!strings.Contains(page, "would be heard if") {
 		t.Errorf("kick over hats: %.300s", page)
 	}
 	pair := url.Values{"by": {by}, "of": {of}}
@@ -248,10 +260,12 @@ func TestRoomKeyAndPairs(t *testing.T) {
 	if f, ok := m.Params.(*move.Filter); !ok || f.DB >= 0 || f.DB < -6 || f.Hz < 400 || f.Hz > 1500 {
 		t.Errorf("%+v", m)
 	}
-	if page := b.get("/songs/" + id + "/room/pair?by=" + by + "&of=" + of); !strings.Contains(page, `id="pair-out"`) && !strings.Contains(page, "it would not be heard") {
+	if page := b.get("/songs/" + id + "/room/pair?by=" + by + "&of=" + of); !strings.Contains(page, `id="pair-out"`) &&
+		!strings.Contains(page, "it would not be heard") {
 		t.Error("the dip is not said to be there")
 	}
-	if status, _ := b.edit(id, "/room/dip", url.Values{"by": {by}, "of": {of}, "out": {"1"}}); status != 200 || b.load(id).Stem(by).Move(session.RoomFor+of) != nil {
+	if status, _ := b.edit(id, "/room/dip", url.Values{"by": {by}, "of": {of}, "out": {"1"}}); status != 200 ||
+		b.load(id).Stem(by).Move(session.RoomFor+of) != nil {
 		t.Errorf("out: %d", status)
 	}
 	pair.Set("mid", "1")
@@ -286,7 +300,8 @@ func TestRoomKeyAndPairs(t *testing.T) {
 		t.Errorf("the peak of both is %.2f dBFS, %.2f before", after, before)
 	}
 	song = b.load(id)
-	kick, bass := song.ByRole(session.Kick)[0].Move(session.RoomLift).Params.(*move.Filter), song.ByRole(session.Bass)[0].Move(session.RoomLift).Params.(*move.Filter)
+	kick := song.ByRole(session.Kick)[0].Move(session.RoomLift).Params.(*move.Filter)
+	bass := song.ByRole(session.Bass)[0].Move(session.RoomLift).Params.(*move.Filter)
 	if kick.DB != 1 || bass.DB > -1 || bass.DB < -6 || kick.Hz != bass.Hz {
 		t.Errorf("%+v and %+v", kick, bass)
 	}
@@ -315,7 +330,8 @@ func TestRoomVoice(t *testing.T) {
 	b.send(id, file{"Bell.wav", asWAV(bell)}, file{"Wash.wav", asWAV(wash)})
 	by := b.load(id).Named("Wash").ID
 	share := func(level string) float64 {
-		m := regexp.MustCompile(`and (\d+) % in 1–4 kHz`).FindStringSubmatch(strings.ReplaceAll(strings.ReplaceAll(b.get("/songs/"+id+"/room/voice?level="+level), "\u202f", " "), "\u00a0", " "))
+		m := regexp.MustCompile(`and (\d+) % in 1–4 kHz`).
+			FindStringSubmatch(strings.ReplaceAll(strings.ReplaceAll(b.get("/songs/"+id+"/room/voice?level="+level), "\u202f", " "), "\u00a0", " "))
 		if m == nil {
 			t.Fatal("the share is not said")
 		}
@@ -324,7 +340,8 @@ func TestRoomVoice(t *testing.T) {
 	if soft, loud := share("-40"), share("-1"); soft < 90 || loud >= soft {
 		t.Errorf("of a soft voice %.0f %% are covered, of a loud one %.0f", soft, loud)
 	}
-	if status, body := b.do("GET", "/songs/"+id+"/room/voice?level=loud", nil); status != 422 || !strings.Contains(body, `id="voice-wrong"`) || !strings.Contains(body, `value="loud"`) {
+	if status, body := b.do("GET", "/songs/"+id+"/room/voice?level=loud", nil); status != 422 || !strings.Contains(body, `id="voice-wrong"`) ||
+		!strings.Contains(body, `value="loud"`) {
 		t.Errorf("a bad level: %d", status)
 	}
 	form := url.Values{"by": {by}, "level": {"-20"}, "mid": {"1"}}

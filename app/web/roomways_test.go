@@ -38,7 +38,10 @@ func TestRoomWays(t *testing.T) {
 			t.Errorf("%s: %.500s", way, page)
 		}
 	}
-	if deck := b.get("/songs/" + id + "/deck/data?solo=all&try=" + url.QueryEscape("room/dip:"+organ+":"+bell+":keyed:mid")); !strings.Contains(deck, "After tries: Keyed bell on Organ") {
+	if deck := b.get("/songs/" + id + "/deck/data?solo=all&try=" + url.QueryEscape("room/dip:"+organ+":"+bell+":keyed:mid")); !strings.Contains(
+		deck,
+		"After tries: Keyed bell on Organ",
+	) {
 		t.Errorf("%.300s", deck)
 	}
 	if status, body := b.edit(id, "/room/dip", url.Values{"by": {organ}, "of": {bell}, "way": {"keyed"}, "mid": {"1"}}); status != 200 {
@@ -57,13 +60,15 @@ func TestRoomWays(t *testing.T) {
 		}
 	}
 	sheet := b.get("/songs/" + id + "/room/settings.txt")
-	for _, want := range []string{"Organ\n", "so that Bell is heard", "Bell sounds; its key is taken before the fader", "threshold", "the rest under kick and bass", "peak of the mix"} {
+	for _, want := range []string{"Organ\n", "so that Bell is heard", "Bell sounds; its key is taken before the fader", "threshold",
+		"the rest under kick and bass", "peak of the mix"} {
 		if !strings.Contains(sheet, want) {
 			t.Errorf("the sheet lacks %q:\n%s", want, sheet)
 		}
 	}
 	// the other way round each would listen to the other: that is said, on the page and where it is asked for
-	if page := b.get("/songs/" + id + "/room/pair?by=" + bell + "&of=" + organ + "&way=keyed"); !strings.Contains(page, `id="pair-none"`) && !strings.Contains(page, "takes nothing") {
+	if page := b.get("/songs/" + id + "/room/pair?by=" + bell + "&of=" + organ + "&way=keyed"); !strings.Contains(page, `id="pair-none"`) &&
+		!strings.Contains(page, "takes nothing") {
 		t.Errorf("a ring: %.400s", page)
 	}
 	if status, _ := b.edit(id, "/room/dip", url.Values{"by": {bell}, "of": {organ}, "way": {"keyed"}}); status != 422 {
@@ -104,7 +109,8 @@ func TestRoomWays(t *testing.T) {
 	if status, _ := b.edit(id, "/moves/set", set); status != 422 {
 		t.Errorf("a bad edit: %d", status)
 	}
-	if page := b.get("/songs/" + id + "/room/pair?by=" + organ + "&of=" + bell); !strings.Contains(page, `id="pair-on"`) || !strings.Contains(page, `id="pair-out"`) {
+	if page := b.get("/songs/" + id + "/room/pair?by=" + organ + "&of=" + bell); !strings.Contains(page, `id="pair-on"`) ||
+		!strings.Contains(page, `id="pair-out"`) {
 		t.Errorf("the dip that is in is not said: %.300s", page)
 	}
 	if status, _ := b.edit(id, "/moves/drop", at); status != 200 || b.load(id).Stem(organ).Move(m.ID) != nil {

@@ -62,7 +62,8 @@ func TestSheetSaysItsKeyLevel(t *testing.T) {
 	b, id := ready(t)
 	b.edit(id, "/duck/fit", url.Values{})
 	sheet := b.get("/songs/" + id + "/duck/settings.txt")
-	for _, want := range []string{"A keyed compressor that comes near", "key level      peaks at −3.", "it reaches     ", "dB of clearance in the worst tenth of the whole song's hits; 8 are asked"} {
+	for _, want := range []string{"A keyed compressor that comes near", "key level      peaks at −3.", "it reaches     ", "dB of clearance in the worst tenth " +
+		"of the whole song's hits; 8 are asked"} {
 		if !strings.Contains(sheet, want) {
 			t.Errorf("without %q:\n%s", want, sheet)
 		}
@@ -116,7 +117,8 @@ func TestRise(t *testing.T) {
 		t.Errorf("what was freed is given twice: %d", status)
 	}
 	b.edit(id, "/undo", url.Values{}) // or chosen parts
-	if status, body := b.edit(id, "/duck/rise", url.Values{"chosen": {"1"}}); status != 422 || !strings.Contains(body, "tick the parts") && !strings.Contains(body, "Tick the parts") {
+	if status, body := b.edit(id, "/duck/rise", url.Values{"chosen": {"1"}}); status != 422 ||
+		!strings.Contains(body, "tick the parts") && !strings.Contains(body, "Tick the parts") {
 		t.Errorf("none chosen: %d", status)
 	}
 	song = b.load(id)

@@ -23,7 +23,8 @@ func wrongSection(body string) string {
 func TestSections(t *testing.T) {
 	b, id := ready(t)
 	at := "/songs/" + id + "/log?view=sections"
-	if page := b.get(at); !strings.Contains(page, `id="sections-none"`) || strings.Contains(page, `id="sections-take"`) || strings.Contains(page, "sections-figures") {
+	if page := b.get(at); !strings.Contains(page, `id="sections-none"`) || strings.Contains(page, `id="sections-take"`) ||
+		strings.Contains(page, "sections-figures") {
 		t.Error("what is proposed where there is nothing to propose")
 	}
 	do := func(what string, f url.Values) (int, string) {
@@ -58,7 +59,8 @@ func TestSections(t *testing.T) {
 	if got := b.load(id).Sections[1]; got != (session.Section{Name: "Bridge", From: 3, Shallower: 0.3}) {
 		t.Fatalf("%+v", got)
 	}
-	if h, _ := b.server.Store.History(t.Context(), id, 1); len(h) != 1 || h[0].Summary != "Section Break is Bridge; Bridge begins at bar 2.3.00; The ducks have 70 % of their depth in Bridge" {
+	if h, _ := b.server.Store.History(t.Context(), id, 1); len(h) != 1 ||
+		h[0].Summary != "Section Break is Bridge; Bridge begins at bar 2.3.00; The ducks have 70 % of their depth in Bridge" {
 		t.Errorf("%+v", h)
 	}
 	was := b.load(id).Rev
@@ -73,14 +75,16 @@ func TestSections(t *testing.T) {
 		{url.Values{"at": {"1"}, "name": {"Bridge"}, "from": {"2.3"}, "depth": {"NaN"}}, "from 0 to 100"},
 	} {
 		status, body := do("set", c.f)
-		if status != 422 || !strings.Contains(wrongSection(body), c.says) || !strings.Contains(body, `id="section-depth-1" value="`+c.f.Get("depth")+`"`) || !strings.Contains(body, `id="section-from-1" value="`+c.f.Get("from")+`"`) {
+		if status != 422 || !strings.Contains(wrongSection(body), c.says) || !strings.Contains(body, `id="section-depth-1" value="`+c.f.Get("depth")+`"`) ||
+			!strings.Contains(body, `id="section-from-1" value="`+c.f.Get("from")+`"`) {
 			t.Errorf("%v: %d %q", c.f, status, wrongSection(body))
 		}
 	}
 	if b.load(id).Rev != was {
 		t.Error("what was refused changed the song")
 	}
-	if page := b.get("/songs/" + id + "/log/sections/figures"); strings.Count(page, "<tr><td>") != 2 || !strings.Contains(page, "Bridge") || !strings.Contains(page, "class=\"clash\"") {
+	if page := b.get("/songs/" + id + "/log/sections/figures"); strings.Count(page, "<tr><td>") != 2 || !strings.Contains(page, "Bridge") ||
+		!strings.Contains(page, "class=\"clash\"") {
 		t.Errorf("the figures: %.600s", page)
 	}
 	b.edit(id, "/log/sections/drop", url.Values{"at": {"0"}})

@@ -35,7 +35,8 @@ func TestSilentSenders(t *testing.T) {
 		name, head, begun string
 		behind            bool // the door
 	}{
-		{"an upload", "POST /songs/" + song + "/stems HTTP/1.1\r\nHost: HERE\r\n" + files + "Content-Length: 100000\r\n", "--b\r\nContent-Disposition: form-data; name=\"f\"; filename=\"a.wav\"\r\n\r\nRIFF", false},
+		{"an upload", "POST /songs/" + song + "/stems HTTP/1.1\r\nHost: HERE\r\n" + files + "Content-Length: 100000\r\n", "--b\r\nContent-Disposition: " +
+			"form-data; name=\"f\"; filename=\"a.wav\"\r\n\r\nRIFF", false},
 		{"an upload of no length", "POST /songs/" + song + "/stems HTTP/1.1\r\nHost: HERE\r\n" + files + "Transfer-Encoding: chunked\r\n", "5\r\n--b\r\n", false},
 		{"a form", "POST /songs HTTP/1.1\r\nHost: HERE\r\n" + form + "Content-Length: 40\r\n", "name=", false},
 		{"a form where none is taken", "POST /nowhere HTTP/1.1\r\nHost: HERE\r\n" + form + "Content-Length: 40\r\n", "", false},

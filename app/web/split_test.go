@@ -54,7 +54,8 @@ func TestTakeApart(t *testing.T) {
 	if page := b.get("/songs/" + id + "/body/apart"); !strings.Contains(page, `id="split-form"`) {
 		t.Errorf("%.300s", page)
 	}
-	for _, c := range []struct{ path, say string }{{"split", "Choose the stem"}, {"together", "not apart"}, {"part", "no longer there"}, {"lower", "is not apart"}} {
+	for _, c := range []struct{ path, say string }{{"split", "Choose the stem"}, {"together", "not apart"}, {"part", "no longer there"}, {"lower",
+		"is not apart"}} {
 		if status, body := b.edit(id, "/body/"+c.path, url.Values{"stem": {"none"}}); status != 422 || !strings.Contains(body, c.say) {
 			t.Errorf("%s: %d %.300s", c.path, status, body)
 		}
@@ -65,7 +66,8 @@ func TestTakeApart(t *testing.T) {
 	if status, body := b.edit(id, "/body/split", url.Values{"stem": {quiet}}); status != 200 {
 		t.Fatalf("%d %.300s", status, body)
 	}
-	if jobs := b.settled(id); len(jobs) != 1 || !strings.Contains(jobs[0].Message, "silent from start to end") || !strings.Contains(b.get("/songs/"+id+"/body/apart"), "silent from start to end") {
+	if jobs := b.settled(id); len(jobs) != 1 || !strings.Contains(jobs[0].Message, "silent from start to end") ||
+		!strings.Contains(b.get("/songs/"+id+"/body/apart"), "silent from start to end") {
 		t.Errorf("%+v", jobs)
 	}
 	if status, body := b.edit(id, "/body/split", url.Values{"stem": {whole}}); status != 200 {
@@ -76,7 +78,8 @@ func TestTakeApart(t *testing.T) {
 	}
 	song := b.load(id)
 	parts := song.Parts(whole)
-	if len(parts) != 3 || !song.Stem(whole).Mute || parts[0].Role != session.Kick || parts[1].Role != session.Bass || parts[2].Role != session.Other || parts[0].Name != "Break, struck" {
+	if len(parts) != 3 || !song.Stem(whole).Mute || parts[0].Role != session.Kick || parts[1].Role != session.Bass || parts[2].Role != session.Other ||
+		parts[0].Name != "Break, struck" {
 		t.Fatalf("%+v", parts)
 	}
 	if status, body := b.edit(id, "/body/split", url.Values{"stem": {whole}}); status != 422 || !strings.Contains(body, "is apart already") {
@@ -103,7 +106,8 @@ func TestTakeApart(t *testing.T) {
 	if p := b.load(id).Parts(whole)[1].PartSound(); p.Shelf >= 0 {
 		t.Errorf("%+v", p)
 	}
-	if status, body := b.edit(id, "/body/part", url.Values{"stem": {parts[0].ID}, "fader": {"-1.5"}, "bell": {"2"}, "bell_hz": {"300"}, "width": {"50"}, "sustain": {"-6"}}); status != 200 {
+	if status, body := b.edit(id, "/body/part", url.Values{"stem": {parts[0].ID}, "fader": {"-1.5"}, "bell": {"2"}, "bell_hz": {"300"}, "width": {"50"},
+		"sustain": {"-6"}}); status != 200 {
 		t.Fatalf("%d %.300s", status, body)
 	}
 	if p := b.load(id).Stem(parts[0].ID).PartSound(); p != (session.PartSound{Fader: -1.5, ShelfHz: 120, Bell: 2, BellHz: 300, Width: -0.5, Sustain: -6}) {

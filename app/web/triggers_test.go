@@ -94,10 +94,12 @@ func TestMatrix(t *testing.T) {
 	}
 	// it ducks to a second trigger beside the first, by its own depth
 	b.edit(id, "/duck/cell", url.Values{"part": {stem("Pad").ID}, "trigger": {"t2"}, "depth": {"1.5"}})
-	if page := b.get("/songs/" + id + "/duck"); !strings.Contains(page, `id="cell-`+stem("Pad").ID+`-t1" value="5"`) || !strings.Contains(page, `id="cell-`+stem("Pad").ID+`-t2" value="1.5"`) {
+	if page := b.get("/songs/" + id + "/duck"); !strings.Contains(page, `id="cell-`+stem("Pad").ID+`-t1" value="5"`) ||
+		!strings.Contains(page, `id="cell-`+stem("Pad").ID+`-t2" value="1.5"`) {
 		t.Error("the matrix does not show both")
 	}
-	if page := b.get("/songs/" + id + "/duck"); !regexp.MustCompile(`id="frees-`+stem("Pad").ID+`">[−0-9.]+<`).MatchString(page) || !strings.Contains(page, `id="frees-`+stem("808").ID+`"><`) {
+	if page := b.get("/songs/" + id + "/duck"); !regexp.MustCompile(`id="frees-`+stem("Pad").ID+`">[−0-9.]+<`).MatchString(page) ||
+		!strings.Contains(page, `id="frees-`+stem("808").ID+`"><`) {
 		t.Error("it does not say what the pad's ducks free")
 	}
 	b.edit(id, "/duck/cell", url.Values{"part": {stem("Pad").ID}, "trigger": {"t2"}, "depth": {""}})
@@ -205,7 +207,8 @@ func TestBassDucksToSeveral(t *testing.T) {
 	}
 	check(other)
 	page := b.get("/songs/" + id + "/duck")
-	if !strings.Contains(page, `id="cell-`+bass+`-t1" value="3"`) || !strings.Contains(page, `id="begins-`+bass+`-t1"`) || strings.Contains(page, `id="cell-`+bass+`-kick"`) {
+	if !strings.Contains(page, `id="cell-`+bass+`-t1" value="3"`) || !strings.Contains(page, `id="begins-`+bass+`-t1"`) ||
+		strings.Contains(page, `id="cell-`+bass+`-kick"`) {
 		t.Error("the matrix does not show both ducks of the bass")
 	}
 	form := url.Values{"part": {bass}, "trigger": {"t1"}, "begins": {"-2"}, "down": {"1"}, "back": {"1/32"}, "end": {"150"}}
@@ -264,12 +267,23 @@ func TestReleaseByTheGap(t *testing.T) {
 	if d == nil || !d.Follow || !song.Targets.Follow {
 		t.Fatalf("%+v", d)
 	}
-	points := url.Values{"at-0": {"-3"}, "db-0": {"0"}, "at-1": {"0"}, "db-1": {"-9"}, "at-2": {"60"}, "db-2": {"-9"}, "at-3": {"220"}, "db-3": {"0"}, "follow": {"1"}}
+	points := url.Values{
+		"at-0":   {"-3"},
+		"db-0":   {"0"},
+		"at-1":   {"0"},
+		"db-1":   {"-9"},
+		"at-2":   {"60"},
+		"db-2":   {"-9"},
+		"at-3":   {"220"},
+		"db-3":   {"0"},
+		"follow": {"1"},
+	}
 	status, page := b.edit(id, "/duck/points", points)
 	if status != 200 || !strings.Contains(page, "gain-closest") || !regexp.MustCompile(`the closest hits, 1[12]\d ms apart`).MatchString(page) {
 		t.Errorf("%d: the page does not show it", status)
 	}
-	if sheet := b.get("/songs/" + id + "/duck/settings.txt"); !strings.Contains(sheet, "Its release follows the gap to the next hit") || !strings.Contains(sheet, "points after 60.0 ms") {
+	if sheet := b.get("/songs/" + id + "/duck/settings.txt"); !strings.Contains(sheet, "Its release follows the gap to the next hit") ||
+		!strings.Contains(sheet, "points after 60.0 ms") {
 		t.Errorf("%s", sheet)
 	}
 	song = b.load(id)

@@ -306,7 +306,8 @@ func TestHeadersAndWhoGetsIn(t *testing.T) {
 	if status, _ := b.do("POST", "/songs", form, "Origin", "http://evil.example"); status != http.StatusForbidden {
 		t.Errorf("a write from another origin is answered by %d", status)
 	}
-	for _, c := range [][]string{{"GET", "/", "Host", "evil.example"}, {"POST", "/songs", "Origin", "http://evil.example"}, {"GET", "/songs//x", "", ""}, {"GET", "/nowhere", "", ""}, {"GET", "/static/css/shell.css", "", ""}, {"GET", "/static/none.css", "", ""}} {
+	for _, c := range [][]string{{"GET", "/", "Host", "evil.example"}, {"POST", "/songs", "Origin", "http://evil.example"}, {"GET", "/songs//x", "", ""}, {"GET",
+		"/nowhere", "", ""}, {"GET", "/static/css/shell.css", "", ""}, {"GET", "/static/none.css", "", ""}} {
 		req, _ := http.NewRequest(c[0], b.url+c[1], nil)
 		if req.Host = c[3]; c[2] == "Origin" {
 			req.Host = ""
@@ -427,7 +428,17 @@ func TestMIDI(t *testing.T) {
 	}
 	var mid, wild bytes.Buffer
 	midi.Write(&mid, notes, 120)
-	midi.Write(&wild, []midi.Note{{Start: 0, End: 1, Key: 36}, {Start: 0.111, End: 1, Key: 36}, {Start: 0.333, End: 1, Key: 36}, {Start: 0.444, End: 1, Key: 36}, {Start: 0.777, End: 1, Key: 36}}, 120)
+	midi.Write(
+		&wild,
+		[]midi.Note{
+			{Start: 0, End: 1, Key: 36},
+			{Start: 0.111, End: 1, Key: 36},
+			{Start: 0.333, End: 1, Key: 36},
+			{Start: 0.444, End: 1, Key: 36},
+			{Start: 0.777, End: 1, Key: 36},
+		},
+		120,
+	)
 	jobs := b.send(id, file{"kick.mid", mid.Bytes()}, file{"who.mid", mid.Bytes()}, file{"808.mid", wild.Bytes()}, file{"cut.mid", mid.Bytes()[:30]})
 	says := map[string]string{"who.mid": "no stem has the name", "808.mid": "meet the hits", "cut.mid": "MIDI"}
 	for _, j := range jobs {
@@ -658,7 +669,8 @@ func TestFitAndTakeAway(t *testing.T) {
 	if !strings.Contains(cost, `id="trade"`) || !strings.Contains(cost, "Whole song") {
 		t.Errorf("%.300s", cost)
 	}
-	for _, bad := range []string{"before.wav", "before.wav?rev=1&from=5&to=2", "middle.wav?rev=1&from=0&to=100", "after.wav?rev=999999&from=0&to=100", fmt.Sprintf("after.wav?rev=%d&from=99999999&to=999999999", song.Rev)} {
+	for _, bad := range []string{"before.wav", "before.wav?rev=1&from=5&to=2", "middle.wav?rev=1&from=0&to=100", "after.wav?rev=999999&from=0&to=100",
+		fmt.Sprintf("after.wav?rev=%d&from=99999999&to=999999999", song.Rev)} {
 		if status, _ := b.do("GET", "/songs/"+id+"/deck/"+bad, nil); status < 400 || status >= 500 {
 			t.Errorf("%s answers %d", bad, status)
 		}
@@ -710,7 +722,8 @@ func TestSettingsLoopTakes(t *testing.T) {
 	if status, _ := b.edit(id, "/takes", url.Values{"name": {"first"}, "note": {"<script>"}}); status != 200 {
 		t.Errorf("a take: %d", status)
 	}
-	if page := b.get("/songs/" + id + "/log?view=takes"); !strings.Contains(page, "first") || strings.Contains(page, "<script>\n") || !strings.Contains(page, "&lt;script&gt;") {
+	if page := b.get("/songs/" + id + "/log?view=takes"); !strings.Contains(page, "first") || strings.Contains(page, "<script>\n") ||
+		!strings.Contains(page, "&lt;script&gt;") {
 		t.Error("the take is not in the log, or its note is not text")
 	}
 	if status, _ := b.edit(id, "/undo", url.Values{}); status != 200 || b.load(id).Loop == nil {
@@ -777,7 +790,12 @@ func BenchmarkDuckEdit(b *testing.B) {
 	depth := 3.0
 	edit := func() {
 		depth += 0.001
-		form := points([3]string{"-6", "0", "0"}, [3]string{"0", fmt.Sprintf("%.3f", -depth), "0"}, [3]string{"90", fmt.Sprintf("%.3f", -depth), "0"}, [3]string{"150", "0", "0"})
+		form := points(
+			[3]string{"-6", "0", "0"},
+			[3]string{"0", fmt.Sprintf("%.3f", -depth), "0"},
+			[3]string{"90", fmt.Sprintf("%.3f", -depth), "0"},
+			[3]string{"150", "0", "0"},
+		)
 		status, body := bench.edit(id, "/duck/points", form)
 		if status != 200 {
 			b.Fatal(status, body)

@@ -55,7 +55,8 @@ func TestWidth(t *testing.T) {
 		}
 	}
 	rows := b.get("/songs/" + id + "/width/rows")
-	for _, want := range []string{`id="finding-wide.` + pad, "Pad does not stand mono", `id="finding-apart.` + texture, "comes 2.99 ms later", "167, 501, 835 Hz", "Make all safe", "mono"} {
+	for _, want := range []string{`id="finding-wide.` + pad, "Pad does not stand mono", `id="finding-apart.` + texture, "comes 2.99 ms later",
+		"167, 501, 835 Hz", "Make all safe", "mono"} {
 		if !strings.Contains(rows, want) {
 			t.Errorf("the rows lack %q", want)
 		}
@@ -97,8 +98,10 @@ func TestWidth(t *testing.T) {
 	}{
 		{"side", url.Values{"at": {pad}, "hz": {"180 Hz"}}, session.WidthSide, session.At{Stem: pad}, url.Values{"at": {pad}, "hz": {""}}},
 		{"mono", url.Values{"at": {"master"}, "hz": {"110"}}, session.WidthMono, session.At{}, url.Values{"at": {"master"}, "hz": {""}}},
-		{"level", url.Values{"at": {pad}, "mid": {"0"}, "side": {"-3"}}, session.WidthLevel, session.At{Stem: pad}, url.Values{"at": {pad}, "mid": {"0"}, "side": {"0"}}},
-		{"bands", url.Values{"at": {pad}, "over": {"4"}, "over_hz": {"2000"}, "under": {"0"}}, session.WidthOver, session.At{Stem: pad}, url.Values{"at": {pad}, "over": {"0"}}},
+		{"level", url.Values{"at": {pad}, "mid": {"0"}, "side": {"-3"}}, session.WidthLevel, session.At{Stem: pad}, url.Values{"at": {pad}, "mid": {"0"},
+			"side": {"0"}}},
+		{"bands", url.Values{"at": {pad}, "over": {"4"}, "over_hz": {"2000"}, "under": {"0"}}, session.WidthOver, session.At{Stem: pad}, url.Values{"at": {pad},
+			"over": {"0"}}},
 		{"align", url.Values{"at": {texture}}, session.WidthAlign, session.At{Stem: texture}, url.Values{"at": {texture}, "out": {"1"}}},
 	} {
 		if status, body := b.edit(id, "/width/"+c.path, c.form); status != 200 || has(c.at, c.id) == nil {
@@ -114,7 +117,8 @@ func TestWidth(t *testing.T) {
 			t.Errorf("%s: %d %.300s", c.path, status, body)
 		}
 	}
-	if status, _ := b.edit(id, "/width/low", url.Values{"role": {"bass"}, "width": {"narrow"}}); status != 200 || b.load(id).ByRole(session.Bass)[0].Width != -0.7 {
+	if status, _ := b.edit(id, "/width/low", url.Values{"role": {"bass"}, "width": {"narrow"}}); status != 200 ||
+		b.load(id).ByRole(session.Bass)[0].Width != -0.7 {
 		t.Error("the bass is not narrow")
 	}
 	if status, _ := b.edit(id, "/width/rules", url.Values{"correlation": {"0.3"}}); status != 200 || b.load(id).WidthRules().Correlation != 0.3 {
@@ -125,11 +129,14 @@ func TestWidth(t *testing.T) {
 		form url.Values
 		say  string
 	}{
-		{"side", url.Values{"at": {"none"}, "hz": {"100"}}, "no longer there"}, {"side", url.Values{"at": {pad}, "hz": {"5"}}, "out of bounds"}, {"mono", url.Values{"at": {pad}, "hz": {"low"}}, "corner"},
-		{"level", url.Values{"at": {pad}, "mid": {"0"}, "side": {"99"}}, "outside"}, {"align", url.Values{"at": {pad}}, "neither apart"}, {"low", url.Values{"role": {"hats"}}, "kick or bass"},
+		{"side", url.Values{"at": {"none"}, "hz": {"100"}}, "no longer there"}, {"side", url.Values{"at": {pad}, "hz": {"5"}}, "out of bounds"}, {"mono",
+			url.Values{"at": {pad}, "hz": {"low"}}, "corner"},
+		{"level", url.Values{"at": {pad}, "mid": {"0"}, "side": {"99"}}, "outside"}, {"align", url.Values{"at": {pad}}, "neither apart"}, {"low",
+			url.Values{"role": {"hats"}}, "kick or bass"},
 		{"low", url.Values{"role": {"kick"}, "width": {"huge"}}, "no such width"},
 		{"rules", url.Values{"correlation": {"2"}}, "a correlation of 2 is outside −1 to 0.99"},
-		{"bands", url.Values{"at": {pad}, "over": {"wide"}}, "shelf"}, {"bands", url.Values{"at": {pad}, "over": {"99"}}, "outside"}, {"bands", url.Values{"at": {"none"}}, "no longer there"},
+		{"bands", url.Values{"at": {pad}, "over": {"wide"}}, "shelf"}, {"bands", url.Values{"at": {pad}, "over": {"99"}}, "outside"}, {"bands",
+			url.Values{"at": {"none"}}, "no longer there"},
 	} {
 		if status, body := b.edit(id, "/width/"+c.path, c.form); status != 422 || !strings.Contains(strings.ToLower(body), c.say) {
 			t.Errorf("%s %v: %d, no %q", c.path, c.form, status, c.say)
@@ -139,7 +146,8 @@ func TestWidth(t *testing.T) {
 	if pair := b.get("/songs/" + id + "/width/pair?a=" + pad + "&b=" + texture + "&pan=80"); !strings.Contains(pair, "Together mono costs them") {
 		t.Errorf("%.300s", pair)
 	}
-	if status, body := b.edit(id, "/width/pair", url.Values{"a": {pad}, "b": {texture}, "pan": {"80"}}); status != 200 || b.load(id).Stem(pad).Pan != -0.8 || b.load(id).Stem(texture).Pan != 0.8 {
+	if status, body := b.edit(id, "/width/pair", url.Values{"a": {pad}, "b": {texture}, "pan": {"80"}}); status != 200 || b.load(id).Stem(pad).Pan != -0.8 ||
+		b.load(id).Stem(texture).Pan != 0.8 {
 		t.Errorf("%d %.300s", status, body)
 	}
 	for _, form := range []url.Values{{"a": {pad}, "b": {pad}}, {"a": {pad}, "b": {texture}, "pan": {"far"}}} {
@@ -179,7 +187,8 @@ func TestWidthOfLittle(t *testing.T) {
 	kick, _ := beat()
 	one := audio.New(rate, 2, kick.Frames())
 	copy(one.Ch[0], kick.Ch[0])
-	for name, files := range map[string][]file{"empty": nil, "mono": {{"Kick.wav", asWAV(kick)}}, "one side": {{"Kick.wav", asWAV(one)}}, "silence": {{"Pad.wav", asWAV(audio.New(rate, 2, 3*rate))}}} {
+	for name, files := range map[string][]file{"empty": nil, "mono": {{"Kick.wav", asWAV(kick)}}, "one side": {{"Kick.wav", asWAV(one)}}, "silence": {{"Pad.wav",
+		asWAV(audio.New(rate, 2, 3*rate))}}} {
 		id := b.song()
 		if files != nil {
 			b.send(id, files...)

@@ -81,7 +81,8 @@ func (p *Pool) Resume(ctx context.Context) error {
 	}
 	for _, j := range left {
 		if j.Starts >= store.MostStarts && !p.kinds[j.Kind].Own { // what ends a decoder ends a child; but whatever it is, it must not end the program at each start
-			if err := p.jobs.SetJob(ctx, j.ID, store.Failed, 0, fmt.Sprintf("the program ended %d times while it worked on this; what you sent is kept", j.Starts)); err != nil {
+			if err := p.jobs.SetJob(ctx, j.ID, store.Failed, 0, fmt.Sprintf("the program ended %d times while it worked on this; what you sent is kept",
+				j.Starts)); err != nil {
 				return err
 			}
 			continue

@@ -292,7 +292,13 @@ func TestEndsOverTheSameJob(t *testing.T) {
 func TestDeafJobs(t *testing.T) {
 	st, song := fresh(t)
 	never := make(chan bool)
-	p := New(st, map[string]Kind{"deaf": {Run: func(context.Context, store.Job, Report) error { <-never; return nil }}, "work": {Run: func(context.Context, store.Job, Report) error { return nil }}})
+	p := New(
+		st,
+		map[string]Kind{
+			"deaf": {Run: func(context.Context, store.Job, Report) error { <-never; return nil }},
+			"work": {Run: func(context.Context, store.Job, Report) error { return nil }},
+		},
+	)
 	var ids []int64
 	for range runtime.GOMAXPROCS(0) {
 		ids = append(ids, submit(t, p, song, "deaf"))

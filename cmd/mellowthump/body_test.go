@@ -68,7 +68,8 @@ print(json.dumps([10*np.log10(np.mean(y[round(a*fs):round(a*fs)+round(0.2*fs)]**
 	}
 	silent := outside.WriteWAV(t, "silent.wav", audio.New(44100, 1, 44100), wav.Int24)
 	for _, role := range []session.Role{session.Kick, session.Bass} {
-		if status, out, errs := command("body", silent, "--role", string(role)); status != 0 || !strings.Contains(out, `"items": []`) || !strings.Contains(out, `"spread_db": null`) {
+		if status, out, errs := command("body", silent, "--role", string(role)); status != 0 || !strings.Contains(out, `"items": []`) ||
+			!strings.Contains(out, `"spread_db": null`) {
 			t.Errorf("silence: %d %s %s", status, out, errs)
 		}
 	}

@@ -49,7 +49,8 @@ func TestBouncesFlag(t *testing.T) {
 	if folder, err := st.BounceFolder(t.Context(), id); err != nil || folder != dir {
 		t.Errorf("%q %v", folder, err)
 	}
-	for text, want := range map[string]string{"Low Tide": "SONG=FOLDER", "=" + dir: "SONG=FOLDER", "High Tide=" + dir: "no song", "Low Tide=" + dir + "/none": "no such folder"} {
+	for text, want := range map[string]string{"Low Tide": "SONG=FOLDER", "=" + dir: "SONG=FOLDER", "High Tide=" + dir: "no song",
+		"Low Tide=" + dir + "/none": "no such folder"} {
 		if err := named(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", text, err)
 		}

@@ -26,7 +26,9 @@ func TestForeignFilesAreBounded(t *testing.T) {
 		}
 		var out, said bytes.Buffer
 		code := run(t.Context(), []string{"measure", path}, &out, &said)
-		if line := strings.TrimSpace(said.String()); code != 1 || out.Len() > 0 || strings.Contains(line, "\n") || strings.Contains(line, "runtime error") || strings.Contains(line, "panic") || !strings.Contains(line, "crafted.ogg: ") {
+		if line := strings.TrimSpace(said.String()); code != 1 || out.Len() > 0 || strings.Contains(line, "\n") || strings.Contains(line, "runtime error") ||
+			strings.Contains(line, "panic") ||
+			!strings.Contains(line, "crafted.ogg: ") {
 			t.Errorf("%s: ends with %d, %s", name, code, line)
 		}
 	}

@@ -243,7 +243,10 @@ func smallArchive(t *testing.T) []byte {
 	}
 	song.Settle()
 	var out bytes.Buffer
-	if err := archive.Write(t.Context(), &out, &song, nil, func(sha string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(files[sha])), nil }); err != nil {
+	if err := archive.Write(t.Context(), &out, &song, nil, func(sha string) (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(files[sha])),
+			nil
+	}); err != nil {
 		t.Fatal(err)
 	}
 	return out.Bytes()
@@ -252,7 +255,13 @@ func smallArchive(t *testing.T) []byte {
 // read sends an archive to one new song after another.
 func (k *killing) read(ctx context.Context) {
 	for i := 0; i < 3 && ctx.Err() == nil; i++ {
-		page, ok := k.request(ctx, "POST", "/songs", "application/x-www-form-urlencoded", []byte(url.Values{"name": {fmt.Sprintf("Read %d-%d", k.n, i)}, "bpm": {"120"}}.Encode()))
+		page, ok := k.request(
+			ctx,
+			"POST",
+			"/songs",
+			"application/x-www-form-urlencoded",
+			[]byte(url.Values{"name": {fmt.Sprintf("Read %d-%d", k.n, i)}, "bpm": {"120"}}.Encode()),
+		)
 		m := regexp.MustCompile(`/songs/(\w+)/stems`).FindStringSubmatch(page)
 		if !ok || m == nil {
 			continue
@@ -463,5 +472,12 @@ func (k *killing) verify(dir string, songs []string, b *bounced, s *sheeted) {
 	if acknowledged == 0 || len(k.edits) == 0 || len(k.takes) == 0 {
 		k.t.Errorf("nothing was promised: %d uploads, %d edits, %d takes", acknowledged, len(k.edits), len(k.takes))
 	}
-	k.t.Logf("%d uploads of %d sent, %d edits and %d takes were acknowledged; %d uploads are lost or twice there", acknowledged, len(k.uploads), len(k.edits), len(k.takes), lost)
+	k.t.Logf(
+		"%d uploads of %d sent, %d edits and %d takes were acknowledged; %d uploads are lost or twice there",
+		acknowledged,
+		len(k.uploads),
+		len(k.edits),
+		len(k.takes),
+		lost,
+	)
 }

@@ -48,7 +48,8 @@ type errUsage struct{ error }
 
 // commands by name.
 var commands = map[string]func(ctx context.Context, args []string, out io.Writer) error{
-	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf, "split": splitFile, "width": widthOf, "compare": compareFile, "master": master, "print": printSong, "propose": propose,
+	"serve": serve, "demo": demoServe, "password": setPassword, "check": check, "measure": measure, "clear": clearPair, "room": roomOf, "body": bodyOf,
+	"split": splitFile, "width": widthOf, "compare": compareFile, "master": master, "print": printSong, "propose": propose,
 }
 
 func main() {

@@ -174,7 +174,25 @@ func TestClearInOtherSchools(t *testing.T) {
 	for school, field := range map[string]string{"compressor": "threshold_db", "band": "band"} {
 		dir := t.TempDir()
 		out, mid := filepath.Join(dir, "ducked.wav"), filepath.Join(dir, "gain.mid")
-		status, body, errs := command("clear", "--kick", kick, "--bass", bass, "--bpm", "142", "--school", school, "--target", "5", "--max-depth", "18", "--out", out, "--midi", mid)
+		status, body, errs := command(
+			"clear",
+			"--kick",
+			kick,
+			"--bass",
+			bass,
+			"--bpm",
+			"142",
+			"--school",
+			school,
+			"--target",
+			"5",
+			"--max-depth",
+			"18",
+			"--out",
+			out,
+			"--midi",
+			mid,
+		)
 		if status != 0 {
 			t.Fatalf("%s: %d %s", school, status, errs)
 		}
@@ -218,7 +236,8 @@ func TestClearSaysWhenNotAndWhyNot(t *testing.T) {
 	}
 	bass := outside.WriteWAV(t, "808.wav", ferry()["808"], wav.Int24)
 	c = clearJSONOf(t, "--kick", kick, "--bass", bass, "--max-depth", "1")
-	if !c.Duck.Needed || c.After.ClearanceP10DB >= 8 || !strings.Contains(c.Duck.Reason, "cannot be reached") || !strings.Contains(c.Duck.Reason, "cap of 1.0 dB") {
+	if !c.Duck.Needed || c.After.ClearanceP10DB >= 8 || !strings.Contains(c.Duck.Reason, "cannot be reached") ||
+		!strings.Contains(c.Duck.Reason, "cap of 1.0 dB") {
 		t.Errorf("%+v", c.Duck)
 	}
 }
@@ -345,10 +364,12 @@ func TestUsage(t *testing.T) {
 		{"measure", 2, "at least one file"}, {"measure " + text, 1, "not a sound file"}, {"measure /nowhere.wav", 1, "no such file"}, {"measure " + dir, 1, "folder"},
 		{"clear --kick x", 2, "both"}, {"clear --kick " + kick + " --bass " + text, 1, "not a sound file"}, {"clear --wild", 2, "wild"},
 		{"clear --kick " + silent + " --bass " + kick, 1, "silent"}, {"clear --kick a --bass b --target 900", 2, "outside"},
-		{"clear --kick a --bass b --leader snare", 2, "neither kick nor bass"}, {"clear --kick a --bass b --leader bass --school band", 2, "by a drawn curve"}, {"clear --kick a --bass b --school gate", 2, "none of curve, compressor and band"},
+		{"clear --kick a --bass b --leader snare", 2, "neither kick nor bass"}, {"clear --kick a --bass b --leader bass --school band", 2,
+			"by a drawn curve"}, {"clear --kick a --bass b --school gate", 2, "none of curve, compressor and band"},
 		{"clear --kick a --bass b --bpm 4", 2, "outside"}, {"clear --kick a --bass b c", 2, "--kick and --bass"},
 		{"clear --kick " + kick + " --bass " + kick + " --out /nowhere/x.wav", 1, "writing"},
-		{"password wide-quiet-river", 2, "never on the command line"}, {"check --data " + filepath.Join(dir, "none"), 1, "no data of this program"}, {"check x", 2, "no file names"}, {"serve --addr nonsense", 2, "addr"}, {"serve x", 2, "no file names"}, {"demo x", 2, "no file names"},
+		{"password wide-quiet-river", 2, "never on the command line"}, {"check --data " + filepath.Join(dir, "none"), 1, "no data of this program"}, {"check x", 2,
+			"no file names"}, {"serve --addr nonsense", 2, "addr"}, {"serve x", 2, "no file names"}, {"demo x", 2, "no file names"},
 	} {
 		status, out, errs := command(strings.Fields(c.args)...)
 		if status != c.status || !strings.Contains(errs, c.say) {

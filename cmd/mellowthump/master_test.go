@@ -36,7 +36,8 @@ func TestMaster(t *testing.T) {
 			t.Fatal(err)
 		}
 		is := outside.EBUR128(t, to)
-		if !said.Reached || math.Abs(is.Integrated+10) > 0.3 || is.TruePeak > -1.5+0.1 || math.Abs(is.Integrated-float64(said.After.Loudness)) > 0.1 || len(said.Chain) == 0 {
+		if !said.Reached || math.Abs(is.Integrated+10) > 0.3 || is.TruePeak > -1.5+0.1 || math.Abs(is.Integrated-float64(said.After.Loudness)) > 0.1 ||
+			len(said.Chain) == 0 {
 			t.Errorf("%s: %.1f LUFS, %.2f dBTP: %s", school, is.Integrated, is.TruePeak, out)
 		}
 	}
@@ -65,9 +66,12 @@ func TestMaster(t *testing.T) {
 		status int
 		args   []string
 	}{
-		{2, []string{"master"}}, {2, []string{"master", file}}, {2, []string{"master", file, "--out", file}}, {2, []string{"master", file, "--out", none, "--school", "loud"}},
-		{2, []string{"master", file, "--out", none, "--lufs", "5"}}, {2, []string{"master", file, "--out", none, "--form", "8"}}, {2, []string{"master", file, file, "--out", none}},
-		{1, []string{"master", silent, "--out", none}}, {1, []string{"master", filepath.Join(dir, "gone.wav"), "--out", none}}, {1, []string{"master", file, "--out", filepath.Join(dir, "no", "where.wav")}},
+		{2, []string{"master"}}, {2, []string{"master", file}}, {2, []string{"master", file, "--out", file}}, {2, []string{"master", file, "--out", none,
+			"--school", "loud"}},
+		{2, []string{"master", file, "--out", none, "--lufs", "5"}}, {2, []string{"master", file, "--out", none, "--form", "8"}}, {2, []string{"master", file, file,
+			"--out", none}},
+		{1, []string{"master", silent, "--out", none}}, {1, []string{"master", filepath.Join(dir, "gone.wav"), "--out", none}}, {1, []string{"master", file,
+			"--out", filepath.Join(dir, "no", "where.wav")}},
 	} {
 		if status, out, errs := command(c.args...); status != c.status || out != "" || errs == "" {
 			t.Errorf("%v: %d %q %q", c.args, status, out, errs)

@@ -59,7 +59,15 @@ func TestPrintOfAnArchive(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &said); err != nil || said.Song != "Copper Kettle" || len(said.Files) < 10 {
 		t.Fatalf("%s %v", out, err)
 	}
-	files, err := export.Out(ctx, mix.New(here, 1<<28), &song, export.Order{What: []string{"premaster", "mix", "stems", "buses", "sheet"}, Form: "wav32"}, t.TempDir(), nil, func(float64) {})
+	files, err := export.Out(
+		ctx,
+		mix.New(here, 1<<28),
+		&song,
+		export.Order{What: []string{"premaster", "mix", "stems", "buses", "sheet"}, Form: "wav32"},
+		t.TempDir(),
+		nil,
+		func(float64) {},
+	)
 	if err != nil || len(files) != len(said.Files) {
 		t.Fatalf("%d files, %v", len(files), err)
 	}
@@ -85,8 +93,10 @@ func TestPrintOfAnArchive(t *testing.T) {
 		status int
 		args   []string
 	}{
-		{2, []string{"print"}}, {2, []string{"print", "--song", name}}, {2, []string{"print", "--song", name, "--out", none, "--what", "all"}}, {2, []string{"print", "--song", name, "--out", none, "--form", "8"}},
-		{2, []string{"print", "--song", name, "--out", none, "more"}}, {1, []string{"print", "--song", junk, "--out", none}}, {1, []string{"print", "--song", filepath.Join(dir, "gone.zip"), "--out", none}},
+		{2, []string{"print"}}, {2, []string{"print", "--song", name}}, {2, []string{"print", "--song", name, "--out", none, "--what", "all"}}, {2,
+			[]string{"print", "--song", name, "--out", none, "--form", "8"}},
+		{2, []string{"print", "--song", name, "--out", none, "more"}}, {1, []string{"print", "--song", junk, "--out", none}}, {1, []string{"print", "--song",
+			filepath.Join(dir, "gone.zip"), "--out", none}},
 	} {
 		if status, out, errs := command(c.args...); status != c.status || out != "" || errs == "" {
 			t.Errorf("%v: %d %q %q", c.args, status, out, errs)

@@ -115,7 +115,8 @@ func TestProposeRefuses(t *testing.T) {
 			t.Errorf("%v: %d %q %q", c.args, status, errs, out)
 		}
 	}
-	if status, out, errs := command("propose", "--stems", silent); status != 0 || !strings.Contains(out, "its noise with it") || strings.Contains(out, `"made": true`) { // dither is not raised to be heard
+	if status, out, errs := command("propose", "--stems", silent); status != 0 || !strings.Contains(out, "its noise with it") ||
+		strings.Contains(out, `"made": true`) { // dither is not raised to be heard
 		t.Errorf("a silent stem: %d %s %s", status, out, errs)
 	}
 }

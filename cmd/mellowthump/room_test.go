@@ -33,7 +33,8 @@ func TestRoomOfFiles(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &f); err != nil {
 		t.Fatal(err)
 	}
-	if len(f.Stems) != 2 || f.Stems[0].File != bell || !(f.Stems[0].Low.Mix >= 63 && f.Stems[0].Low.Mix <= 400) || f.Stems[0].Freed < 0.5 || f.Stems[0].Low.Slope != 24 {
+	if len(f.Stems) != 2 || f.Stems[0].File != bell || !(f.Stems[0].Low.Mix >= 63 && f.Stems[0].Low.Mix <= 400) || f.Stems[0].Freed < 0.5 ||
+		f.Stems[0].Low.Slope != 24 {
 		t.Errorf("%+v", f)
 	}
 	for _, want := range []string{`"cellar_db"`, `"stems"`, `"freed_cellar_db"`, `"low_cut"`, `"high_cut"`, `"alone_hz"`, `"mix_hz"`} {

@@ -62,8 +62,10 @@ func TestSplitFile(t *testing.T) {
 		say    string
 	}{
 		{[]string{"split"}, 2, "name the file"}, {[]string{"split", file, "--struck", a}, 2, "--sustained is missing"},
-		{[]string{"split", file, "--struck", a, "--sustained", a, "--rest", c}, 2, "written over"}, {[]string{"split", file, "--struck", file, "--sustained", a, "--rest", c}, 2, "written over"},
-		{[]string{"split", junk, "--struck", a, "--sustained", b, "--rest", c}, 1, "junk.wav"}, {[]string{"split", file, "--struck", filepath.Join(dir, "no", "a.wav"), "--sustained", b, "--rest", c}, 1, "no such"},
+		{[]string{"split", file, "--struck", a, "--sustained", a, "--rest", c}, 2, "written over"}, {[]string{"split", file, "--struck", file, "--sustained", a,
+			"--rest", c}, 2, "written over"},
+		{[]string{"split", junk, "--struck", a, "--sustained", b, "--rest", c}, 1, "junk.wav"}, {[]string{"split", file, "--struck", filepath.Join(dir, "no",
+			"a.wav"), "--sustained", b, "--rest", c}, 1, "no such"},
 	} {
 		if status, out, errs := command(c.args...); status != c.status || !strings.Contains(errs, c.say) || out != "" {
 			t.Errorf("%v: %d %q %q", c.args, status, out, errs)

@@ -22,7 +22,8 @@ func TestWidthOfFiles(t *testing.T) {
 	if status != 0 {
 		t.Fatal(status, errs)
 	}
-	for _, want := range []string{`"file"`, `"correlation"`, `"correlation_worst_tenth"`, `"fold_loss_db"`, `"fold_loss_lu"`, `"side_share_db"`, `"side_cut_hz"`, `"delay_ms"`, `"bands"`, `"hz"`} {
+	for _, want := range []string{`"file"`, `"correlation"`, `"correlation_worst_tenth"`, `"fold_loss_db"`, `"fold_loss_lu"`, `"side_share_db"`, `"side_cut_hz"`,
+		`"delay_ms"`, `"bands"`, `"hz"`} {
 		if !strings.Contains(out, want) {
 			t.Errorf("there is no %s", want)
 		}

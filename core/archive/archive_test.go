@@ -32,7 +32,10 @@ func packed(t *testing.T) (body []byte, song session.Song, files map[string]stri
 	song.Stems = []session.Stem{{ID: "s1", Name: "Kick", Role: session.Kick, Audio: a}, {ID: "s2", Name: "Kick again", Role: session.Kick, Audio: a}}
 	song.References = []session.Reference{{ID: "r1", Name: "Other", Audio: b}}
 	var w bytes.Buffer
-	if err := Write(context.Background(), &w, &song, nil, func(sha string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(files[sha])), nil }); err != nil {
+	if err := Write(context.Background(), &w, &song, nil, func(sha string) (io.ReadCloser, error) {
+		return io.NopCloser(strings.NewReader(files[sha])),
+			nil
+	}); err != nil {
 		t.Fatal(err)
 	}
 	return w.Bytes(), song, files
@@ -67,7 +70,8 @@ func TestThereAndBack(t *testing.T) {
 	if a.Copy(context.Background(), io.Discard, strings.Repeat("0", 64)) == nil {
 		t.Error("a file that is not there is read")
 	}
-	if err := Write(context.Background(), io.Discard, &song, nil, func(string) (io.ReadCloser, error) { return nil, errors.New("gone") }); err == nil || !strings.Contains(err.Error(), "gone") {
+	if err := Write(context.Background(), io.Discard, &song, nil, func(string) (io.ReadCloser, error) { return nil, errors.New("gone") }); err == nil ||
+		!strings.Contains(err.Error(), "gone") {
 		t.Errorf("audio that is gone: %v", err)
 	}
 }

@@ -175,9 +175,11 @@ func Trouble(err error) string {
 	case errors.Is(err, mix.ErrSilent):
 		return "The kick is silent in this loop. Choose a stretch where it plays on the deck and press “judge it”, or pick another stem as the kick."
 	case errors.Is(err, meter.ErrNoHits):
-		return "The kick has no hits in this loop: nothing in it rises like one. Choose a stretch where it plays on the deck and press “judge it”, or pick another stem as the kick."
+		return "The kick has no hits in this loop: nothing in it rises like one. Choose a stretch where it plays on the deck and press “judge it”, or pick " +
+			"another stem as the kick."
 	case errors.Is(err, mix.ErrRests):
-		return "The ducks rest in all of this loop, so nothing is asked of its hits. Choose a stretch where they do not on the deck and press “judge it”, or let them duck here under Sections in the log."
+		return "The ducks rest in all of this loop, so nothing is asked of its hits. Choose a stretch where they do not on the deck and press “judge it”, or let " +
+			"them duck here under Sections in the log."
 	case errors.Is(err, mix.ErrNoPitch):
 		return "The kick has no pitch between 25 and 400 Hz, so it has no home octave to measure in. Is it the right stem?"
 	}

@@ -33,7 +33,8 @@ func TestLoop(t *testing.T) {
 		span *session.Span
 		want mix.Window
 		auto bool
-	}{{nil, mix.Window{To: 8 * rate}, true}, {&session.Span{From: 2, To: 100}, mix.Window{From: 2 * rate, To: 8 * rate}, false}, {&session.Span{From: 50, To: 100}, mix.Window{To: 8 * rate}, true}} {
+	}{{nil, mix.Window{To: 8 * rate}, true}, {&session.Span{From: 2, To: 100}, mix.Window{From: 2 * rate, To: 8 * rate}, false}, {&session.Span{From: 50,
+		To: 100}, mix.Window{To: 8 * rate}, true}} {
 		b.Song.Loop = c.span
 		b := bench.New(b.Renderer, b.Song, b.Facts)
 		if w, auto := b.Loop, b.Auto; w != c.want || auto != c.auto {

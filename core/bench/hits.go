@@ -103,7 +103,8 @@ func (m HitMark) Quieter(marks []HitMark) []float64 {
 func (m HitMark) Alike(marks []HitMark) []float64 {
 	return m.those(marks, func(o *meter.Onset) bool {
 		within := func(a, b meter.Figure, by float64) bool { return math.Abs(float64(a-b)) <= by }
-		return within(o.Under, m.onset.Under, likeUnder) && within(o.Click, m.onset.Click, likeClick) && within(o.Like, m.onset.Like, likeShape) && o.Mute == m.onset.Mute
+		return within(o.Under, m.onset.Under, likeUnder) && within(o.Click, m.onset.Click, likeClick) && within(o.Like, m.onset.Like, likeShape) &&
+			o.Mute == m.onset.Mute
 	})
 }
 

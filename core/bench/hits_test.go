@@ -63,7 +63,8 @@ func TestHitMarks(t *testing.T) {
 	do(session.Listening{Gap: f(100)}, "Hits: 100 ms apart at least", "fffffd")
 	do(session.Listening{Sense: f(0), Quiet: f(6)}, "Hits: down to 6 dB under the others, no doubtful ones", "fdfddd")
 	do(session.Listening{}, "", "fdfddd")
-	for what, e := range map[string]session.Edit{"quiet": session.Listening{Quiet: f(99)}, "sense": session.Listening{Sense: f(1.5)}, "gap": session.Listening{Gap: f(-1)}, "out": session.EditHits{Out: []float64{-1}}, "nan": session.EditHits{In: []float64{math.NaN()}}} {
+	for what, e := range map[string]session.Edit{"quiet": session.Listening{Quiet: f(99)}, "sense": session.Listening{Sense: f(1.5)},
+		"gap": session.Listening{Gap: f(-1)}, "out": session.EditHits{Out: []float64{-1}}, "nan": session.EditHits{In: []float64{math.NaN()}}} {
 		s := b.Song.Clone()
 		if _, err := e.Apply(&s); err == nil {
 			t.Errorf("%s is taken", what)

@@ -34,9 +34,27 @@ var arrangement = []struct {
 	keys    []int
 	more    []sampled.Note // beats
 }{
-	{"Kick", session.Kick, sampled.Drums, [][2]int{{8, 24}, {28, 40}}, []float64{0, 1.5, 2.5}, 0.3, []int{36}, []sampled.Note{{At: 8*4 - 0.5, End: 8 * 4, Key: 36, Velocity: 80}}},
+	{
+		"Kick",
+		session.Kick,
+		sampled.Drums,
+		[][2]int{{8, 24}, {28, 40}},
+		[]float64{0, 1.5, 2.5},
+		0.3,
+		[]int{36},
+		[]sampled.Note{{At: 8*4 - 0.5, End: 8 * 4, Key: 36, Velocity: 80}},
+	},
 	{"Bass", session.Bass, 33, [][2]int{{8, 24}, {28, 44}}, []float64{0, 2}, 1.8, []int{31}, nil},
-	{"Kit", session.Perc, sampled.Drums, [][2]int{{8, 24}, {28, 40}}, []float64{0, 1, 2, 3}, 0.2, []int{38, 42}, []sampled.Note{{At: 8 * 4, End: 8*4 + 3, Key: 49, Velocity: 110}}},
+	{
+		"Kit",
+		session.Perc,
+		sampled.Drums,
+		[][2]int{{8, 24}, {28, 40}},
+		[]float64{0, 1, 2, 3},
+		0.2,
+		[]int{38, 42},
+		[]sampled.Note{{At: 8 * 4, End: 8*4 + 3, Key: 49, Velocity: 110}},
+	},
 	{"Keys", session.Melodic, 4, [][2]int{{0, 40}}, []float64{0}, 3.8, []int{55, 58, 62}, nil},
 	{"Strings", session.Melodic, 48, [][2]int{{16, 28}}, []float64{0}, 4, []int{67, 70}, nil},
 	{"Chop", session.Effects, 54, [][2]int{{11, 12}, {19, 20}, {35, 36}}, []float64{0, 1}, 0.8, []int{74}, nil},
@@ -123,10 +141,14 @@ func TestNoSections(t *testing.T) {
 	for i := range long.Ch[0] {
 		long.Ch[0][i] = float32(0.3 * math.Sin(float64(i)/20))
 	}
-	if got := songs.OnBench(t, songs.Part{ID: "a", Role: session.Melodic, Sound: long}).ProposeSections(); len(got) != 1 || got[0].Name != "All in" || got[0].From != 0 {
+	if got := songs.OnBench(t, songs.Part{ID: "a", Role: session.Melodic, Sound: long}).ProposeSections(); len(got) != 1 || got[0].Name != "All in" ||
+		got[0].From != 0 {
 		t.Errorf("%+v", got)
 	}
-	if got := songs.OnBench(t, songs.Part{ID: "a", Role: session.Melodic, Sound: long}, songs.Part{ID: "b", Role: session.Kick, Sound: audio.New(rate, 1, 16*2*rate)}).ProposeSections(); len(got) != 1 {
+	if got := songs.OnBench(t, songs.Part{ID: "a", Role: session.Melodic, Sound: long}, songs.Part{ID: "b", Role: session.Kick, Sound: audio.New(rate, 1,
+		16*2*rate)}).ProposeSections(); len(
+		got,
+	) != 1 {
 		t.Errorf("with a silent kick: %+v", got)
 	}
 }
@@ -145,7 +167,11 @@ func sectioned(t *testing.T) *bench.Bench {
 		bass.Ch[0][i] = float32(0.4 * math.Sin(2*math.Pi*46*float64(i)/rate))
 	}
 	b := songs.OnBench(t, songs.Part{ID: "c", Role: session.Kick, Sound: kick}, songs.Part{ID: "b", Role: session.Bass, Sound: bass})
-	b.Song.SetDuck(&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {MS: 0, DB: -12}, {MS: 100, DB: -12}, {MS: 200}}}, false, "")
+	b.Song.SetDuck(
+		&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {MS: 0, DB: -12}, {MS: 100, DB: -12}, {MS: 200}}},
+		false,
+		"",
+	)
 	b.Song.Sections = []session.Section{{Name: "Verse"}, {Name: "Break", From: 8}}
 	return bench.New(b.Renderer, b.Song, b.Facts)
 }

@@ -99,7 +99,10 @@ func LowerSustained(ctx context.Context, r *mix.Renderer, song *session.Song, w 
 
 // Edit puts the shelf on the sustained part.
 func (l *Lowered) Edit() session.Edit {
-	return session.SetMove{At: session.At{Stem: l.Stem}, Move: move.Move{ID: session.BodyShelf, Params: l.Move, Why: "so that what is struck stands clear of what lasts"}}
+	return session.SetMove{
+		At:   session.At{Stem: l.Stem},
+		Move: move.Move{ID: session.BodyShelf, Params: l.Move, Why: "so that what is struck stands clear of what lasts"},
+	}
 }
 
 // Says says what the shelf comes to.
@@ -114,7 +117,10 @@ func Buried(of *session.Stem, l *Lowered, target float64) (f find.Finding, ok bo
 		return f, false
 	}
 	return find.Finding{
-		ID: find.ID("buried", of.ID), What: fmt.Sprintf("%s: its hits stand %s dB over what lasts, an estimate", of.Name, figure.Short(float64(l.Before.Clearance))), Hear: "all",
+		ID: find.ID(
+			"buried",
+			of.ID,
+		), What: fmt.Sprintf("%s: its hits stand %s dB over what lasts, an estimate", of.Name, figure.Short(float64(l.Before.Clearance))), Hear: "all",
 		Why: fmt.Sprintf("%s dB are asked, in 9 of 10 hits. %s", figure.Short(target), l.Says()),
 		Fix: []session.Edit{l.Edit()}, Apply: "Lower what lasts", Do: "Lower the low end of what lasts in " + of.Name, Values: move.Words(l.Move),
 		Own: []find.Measure{{Figure: "clearance", Of: of.ID, Name: "its hits over what lasts", In: find.AtLeast(target - 0.05)}}, Taste: "it rests on an estimate",

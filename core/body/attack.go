@@ -112,7 +112,13 @@ func Soft(song *session.Song, s *Shaped, asked float64) (f find.Finding, ok bool
 	what := fmt.Sprintf("%s: its attack is %s dB over its body", s.Part.Name, figure.Short(float64(s.Before)))
 	return find.Finding{
 		ID: find.ID("soft", s.Part.ID), What: what, Hear: hear,
-		Why:   fmt.Sprintf("%s dB are asked. %s dB of attack and %s dB of sustain bring it to %s.", figure.Short(asked), figure.ShortPlus(s.Move.Attack), figure.ShortPlus(s.Move.Sustain), figure.Short(float64(s.After.Attack))),
+		Why: fmt.Sprintf(
+			"%s dB are asked. %s dB of attack and %s dB of sustain bring it to %s.",
+			figure.Short(asked),
+			figure.ShortPlus(s.Move.Attack),
+			figure.ShortPlus(s.Move.Sustain),
+			figure.Short(float64(s.After.Attack)),
+		),
 		Fix:   []session.Edit{ShapeEdit(song, s.Part, s.Move, "its attack was soft")},
 		Apply: "Shape it", Do: "Shape the attack of " + s.Part.Name, Values: s.Part.Name + ": " + move.Words(s.Move),
 		Own: []find.Measure{{Figure: "attack", Of: s.Part.ID, In: find.AtLeast(asked - 0.05)}}, Taste: "how hard a hit is to hit is a matter of taste",

@@ -85,7 +85,8 @@ func TestWeightInClosedForm(t *testing.T) {
 	if want := 20 * math.Log10(0.85/(0.1/math.Sqrt2)); math.Abs(float64(b.Attack)-want) > 1 {
 		t.Errorf("attack %.2f dB, want about %.2f", float64(b.Attack), want)
 	}
-	if w, err := Measure(make([]float32, rate), rate, Part{ID: Kick, Low: true}, items(2)); err != nil || len(w.Items) != 0 || w.Spread.Valid() || w.Median.Valid() {
+	if w, err := Measure(make([]float32, rate), rate, Part{ID: Kick, Low: true}, items(2)); err != nil || len(w.Items) != 0 || w.Spread.Valid() ||
+		w.Median.Valid() {
 		t.Errorf("silence weighs %+v %v", w, err)
 	}
 }

@@ -218,7 +218,10 @@ func (s *Stack) Edit() session.Edit {
 		at := session.At{Stem: l.Stem.ID}
 		out.Edits = append(out.Edits, session.SetMove{At: at, Move: move.Move{ID: session.BodyHand, Params: f, Why: "one low source, and the others over it"}})
 		if s.Turned && !l.Lowest {
-			out.Edits = append(out.Edits, session.SetMove{At: at, Move: move.Move{ID: session.BodyTurn, Params: &move.Polarity{}, Why: "the layers agree at the corner"}})
+			out.Edits = append(
+				out.Edits,
+				session.SetMove{At: at, Move: move.Move{ID: session.BodyTurn, Params: &move.Polarity{}, Why: "the layers agree at the corner"}},
+			)
 		}
 	}
 	return out
@@ -230,12 +233,19 @@ func (s *Stack) Says() string {
 	if s.Turned {
 		turned = ", the upper ones turned over"
 	}
-	return fmt.Sprintf("Handing over at %s Hz%s, the layers together are %s dB about the sum of their energies there; now %s.", figure.Short(s.Corner), turned, figure.ShortPlus(float64(s.After)), figure.ShortPlus(float64(s.Before)))
+	return fmt.Sprintf(
+		"Handing over at %s Hz%s, the layers together are %s dB about the sum of their energies there; now %s.",
+		figure.Short(s.Corner),
+		turned,
+		figure.ShortPlus(float64(s.After)),
+		figure.ShortPlus(float64(s.Before)),
+	)
 }
 
 // Cancelling tells of layers that cancel in the low end.
 func Cancelling(song *session.Song, s *Stack) (f find.Finding, ok bool) {
-	if s == nil || s.Corner == 0 || !s.Sum.Valid() || float64(s.Sum) > handLoses || float64(s.Turn) > handLoses { // turning one over mends it: Pocket tells of that
+	if s == nil || s.Corner == 0 || !s.Sum.Valid() || float64(s.Sum) > handLoses ||
+		float64(s.Turn) > handLoses { // turning one over mends it: Pocket tells of that
 		return f, false
 	}
 	for _, l := range s.Layers {
@@ -249,8 +259,12 @@ func Cancelling(song *session.Song, s *Stack) (f find.Finding, ok bool) {
 	}
 	return find.Finding{
 		Own: []find.Measure{{Figure: "stacksum", By: string(s.Role), In: find.AtLeast(0)}}, Taste: "the layers sound otherwise apart",
-		ID: find.ID("layers", string(s.Role)), What: fmt.Sprintf("The layers of the %s lose %s dB under 150 Hz together", s.Role, figure.Short(-float64(s.Sum))), Hear: hear,
-		Why: s.Says(), Fix: []session.Edit{s.Edit()}, Apply: "Hand over", Do: fmt.Sprintf("Let the layers hand over at %s Hz", figure.Short(s.Corner)), Values: fmt.Sprintf("low source low-pass, others high-pass at %s Hz, 24 dB per octave", figure.Short(s.Corner)),
+		ID: find.ID(
+			"layers",
+			string(s.Role),
+		), What: fmt.Sprintf("The layers of the %s lose %s dB under 150 Hz together", s.Role, figure.Short(-float64(s.Sum))), Hear: hear,
+		Why: s.Says(), Fix: []session.Edit{s.Edit()}, Apply: "Hand over", Do: fmt.Sprintf("Let the layers hand over at %s Hz",
+			figure.Short(s.Corner)), Values: fmt.Sprintf("low source low-pass, others high-pass at %s Hz, 24 dB per octave", figure.Short(s.Corner)),
 	}, true
 }
 

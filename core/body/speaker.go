@@ -40,7 +40,15 @@ func drivenBy(song *session.Song, m move.Params) *session.Song {
 
 // LeastDrive finds it, in steps of half a decibel up to 18, at levels of -12, -6 and 0 dB; the loudness of the bass stays. Where none
 // does, it is the one by which most notes are heard.
-func LeastDrive(ctx context.Context, r *mix.Renderer, song *session.Song, line []meter.BassNote, w mix.Window, s device.Device, playback float64) (*Driven, error) {
+func LeastDrive(
+	ctx context.Context,
+	r *mix.Renderer,
+	song *session.Song,
+	line []meter.BassNote,
+	w mix.Window,
+	s device.Device,
+	playback float64,
+) (*Driven, error) {
 	var best *Driven
 	for _, level := range []float64{-12, -6, 0} {
 		try := func(steps int) (*Driven, error) {
@@ -111,7 +119,10 @@ func (d *Driven) match(ctx context.Context, r *mix.Renderer, song *session.Song,
 func DriveEdit(song *session.Song, m *move.Drive) session.Edit {
 	out := session.Together{Said: "Add harmonics to the bass: " + move.Words(m)}
 	for _, st := range song.ByRole(session.Bass) {
-		out.Edits = append(out.Edits, session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: session.BodyDrive, Params: m, Why: "so that its notes are heard on small speakers"}})
+		out.Edits = append(
+			out.Edits,
+			session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: session.BodyDrive, Params: m, Why: "so that its notes are heard on small speakers"}},
+		)
 	}
 	return out
 }
@@ -119,7 +130,15 @@ func DriveEdit(song *session.Song, m *move.Drive) session.Edit {
 // Says says what a drive does.
 func (d *Driven) Says() string {
 	heard := len(d.After.Notes) - len(d.After.Unheard())
-	out := fmt.Sprintf("%s dB of drive over %s Hz, added at %s dB, make %d of %d heard by %s dB; the loudness stays.", figure.Short(d.Move.Drive), figure.Short(d.Move.Over), figure.Short(d.Move.Level), heard, len(d.After.Notes), figure.Short(device.HeardBy))
+	out := fmt.Sprintf(
+		"%s dB of drive over %s Hz, added at %s dB, make %d of %d heard by %s dB; the loudness stays.",
+		figure.Short(d.Move.Drive),
+		figure.Short(d.Move.Over),
+		figure.Short(d.Move.Level),
+		heard,
+		len(d.After.Notes),
+		figure.Short(device.HeardBy),
+	)
 	if d.Twelfth > twelfthTop {
 		out += fmt.Sprintf(" The twelfth rises to %s dB under the note: it may muddy.", figure.Short(-d.Twelfth))
 	}

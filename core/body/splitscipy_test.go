@@ -44,20 +44,32 @@ func TestSplitAgainstPlainMedian(t *testing.T) {
 	for k, program := range []int{33, 38, 32} {
 		var drums, held []sampled.Note
 		for at := 0.0; at < 7.5; at += 0.75 {
-			drums = append(drums, sampled.Note{At: at, End: at + 0.2, Key: 36, Velocity: 110, Channel: sampled.Drums}, sampled.Note{At: at + 0.375, End: at + 0.5, Key: 42, Velocity: 80, Channel: sampled.Drums})
+			drums = append(
+				drums,
+				sampled.Note{At: at, End: at + 0.2, Key: 36, Velocity: 110, Channel: sampled.Drums},
+				sampled.Note{At: at + 0.375, End: at + 0.5, Key: 42, Velocity: 80, Channel: sampled.Drums},
+			)
 			if int(at/0.75)%2 == 1 {
 				drums = append(drums, sampled.Note{At: at, End: at + 0.2, Key: 38, Velocity: 100, Channel: sampled.Drums})
 			}
 		}
 		for i, key := range []int{29, 31, 26, 33} {
 			at := 2 * float64(i)
-			held = append(held, sampled.Note{At: at, End: at + 1.1, Key: key, Velocity: 100, Channel: 0}, sampled.Note{At: at + 1.2, End: at + 1.95, Key: key + 7, Velocity: 90, Channel: 0},
-				sampled.Note{At: at, End: at + 1.9, Key: key + 31, Velocity: 60, Channel: 1}, sampled.Note{At: at, End: at + 1.9, Key: key + 36, Velocity: 60, Channel: 1})
+			held = append(
+				held,
+				sampled.Note{At: at, End: at + 1.1, Key: key, Velocity: 100, Channel: 0},
+				sampled.Note{At: at + 1.2, End: at + 1.95, Key: key + 7, Velocity: 90, Channel: 0},
+				sampled.Note{At: at, End: at + 1.9, Key: key + 31, Velocity: 60, Channel: 1},
+				sampled.Note{At: at, End: at + 1.9, Key: key + 36, Velocity: 60, Channel: 1},
+			)
 		}
 		kit := sampled.Kits[k%len(sampled.Kits)]
 		x, y := sampled.Play(t, map[int]int{sampled.Drums: kit}, drums, 8), sampled.Play(t, map[int]int{0: program, 1: 4}, held, 8)
 		n := min(x.Frames(), y.Frames())
-		all = append(all, mixture{"recorded", audio.Buffer{Rate: x.Rate, Ch: [][]float32{x.Slice(0, n).Mono()}}, audio.Buffer{Rate: y.Rate, Ch: [][]float32{y.Slice(0, n).Mono()}}})
+		all = append(
+			all,
+			mixture{"recorded", audio.Buffer{Rate: x.Rate, Ch: [][]float32{x.Slice(0, n).Mono()}}, audio.Buffer{Rate: y.Rate, Ch: [][]float32{y.Slice(0, n).Mono()}}},
+		)
 	}
 	sum := 0.0
 	for _, m := range all {
@@ -66,7 +78,12 @@ func TestSplitAgainstPlainMedian(t *testing.T) {
 			t.Fatal(err)
 		}
 		var plain [2]float64
-		outside.Python(t, plainMedian, map[string]string{"struck": outside.WriteWAV(t, "d.wav", m.struck, wav.Float32), "sustained": outside.WriteWAV(t, "b.wav", m.sustained, wav.Float32)}, &plain)
+		outside.Python(
+			t,
+			plainMedian,
+			map[string]string{"struck": outside.WriteWAV(t, "d.wav", m.struck, wav.Float32), "sustained": outside.WriteWAV(t, "b.wav", m.sustained, wav.Float32)},
+			&plain,
+		)
 		s, h := sdr(m.struck, got.Struck), sdr(m.sustained, got.Sustained)
 		t.Logf("%s: struck %.1f dB (plain %.1f), sustained %.1f (plain %.1f)", m.name, s, plain[0], h, plain[1])
 		if s < plain[0] || h < plain[1] {

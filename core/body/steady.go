@@ -69,7 +69,10 @@ const steadyMove = session.BodySteady
 func (s *Steadied) Edit(song *session.Song) session.Edit {
 	out := session.Together{Said: "Even out " + s.Part.Name + ": " + move.Words(s.Move)}
 	for _, st := range s.Part.Stems(song) {
-		out.Edits = append(out.Edits, session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: steadyMove, Params: s.Move, Why: "so that all weigh the same"}})
+		out.Edits = append(
+			out.Edits,
+			session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: steadyMove, Params: s.Move, Why: "so that all weigh the same"}},
+		)
 	}
 	return out
 }
@@ -118,7 +121,15 @@ func (w *Weights) evened(g *move.Gains) meter.Figure {
 
 // ByOwnGains finds the least share by which the own gains of the whole song bring the spread to a target; where none does, the
 // whole. w are the weights over the whole song, in the song without what evens it out.
-func ByOwnGains(ctx context.Context, r *mix.Renderer, song *session.Song, w *Weights, line []meter.BassNote, loop mix.Window, target float64) (*Steadied, error) {
+func ByOwnGains(
+	ctx context.Context,
+	r *mix.Renderer,
+	song *session.Song,
+	w *Weights,
+	line []meter.BassNote,
+	loop mix.Window,
+	target float64,
+) (*Steadied, error) {
 	out := &Steadied{Part: w.Part, School: Own, Share: 1, Gap: 1000 * w.gap()}
 	g := w.gains(1)
 	for share := ownStep; share < 1; share += ownStep {
@@ -142,7 +153,15 @@ func ByOwnGains(ctx context.Context, r *mix.Renderer, song *session.Song, w *Wei
 
 // ByCompressor finds the compressor that reaches a target with the least reduction, of four ratios; where none does, the one that
 // comes nearest. w are the weights over a window in the song without what evens it out; hz is where a bell after it gives the low end back.
-func ByCompressor(ctx context.Context, r *mix.Renderer, song *session.Song, w *Weights, line []meter.BassNote, loop mix.Window, target, hz float64) (*Steadied, error) {
+func ByCompressor(
+	ctx context.Context,
+	r *mix.Renderer,
+	song *session.Song,
+	w *Weights,
+	line []meter.BassNote,
+	loop mix.Window,
+	target, hz float64,
+) (*Steadied, error) {
 	peak, err := peakOf(ctx, r, song, w.Part, loop)
 	if err != nil || !peak.Valid() {
 		return nil, err
@@ -318,14 +337,21 @@ func BoostedBefore(song *session.Song) []find.Finding {
 			for _, b := range st.Moves {
 				if f, ok := b.Params.(*move.Filter); ok && !b.Off && f.DB > 0 && f.Hz < 150 {
 					out = append(out, find.Finding{
-						ID: find.ID("boost-before", st.ID, b.ID), What: fmt.Sprintf("%s is raised at %s Hz before its compressor", st.Name, figure.Short(f.Hz)), Hear: "stem:" + st.ID,
+						ID: find.ID(
+							"boost-before",
+							st.ID,
+							b.ID,
+						), What: fmt.Sprintf("%s is raised at %s Hz before its compressor", st.Name, figure.Short(f.Hz)), Hear: "stem:" + st.ID,
 						Why: "What is raised there makes the compressor work, and is taken away again with all else. " +
 							"Raise it after it: the compressor has a bell of its own behind it.",
 						Taste: "it changes the tone a little",
 						Apply: "Raise it after",
 						Do: fmt.Sprintf("Take the bell out, and set the bell after the compressor to %s dB at %s Hz",
 							figure.ShortPlus(f.DB), figure.Short(f.Hz)),
-						Fix: []session.Edit{session.DropMove{At: session.At{Stem: st.ID}, ID: b.ID}, session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: m.ID, Why: m.Why, Params: raisedAfter(c, f)}}},
+						Fix: []session.Edit{
+							session.DropMove{At: session.At{Stem: st.ID}, ID: b.ID},
+							session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: m.ID, Why: m.Why, Params: raisedAfter(c, f)}},
+						},
 					})
 				}
 			}

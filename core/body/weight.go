@@ -294,7 +294,8 @@ func Sentence(all []*Weights, target float64) string {
 		}
 	}
 	if out == "" {
-		return "There are no hits and no notes to weigh here. Say on Intake, in the column “role”, which stem is the kick and which the bass, or judge a stretch in which they play."
+		return "There are no hits and no notes to weigh here. Say on Intake, in the column “role”, which stem is the kick and which the bass, or judge a stretch " +
+			"in which they play."
 	}
 	return out
 }

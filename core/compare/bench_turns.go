@@ -112,7 +112,16 @@ func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 			out = append(out, f)
 			continue
 		}
-		f.Why = fmt.Sprintf("%s is %.0f %% of what sounds there. Turned %s by %s dB, that octave is off by %s dB, and all bands by %s on the mean, not %s.", t.Stem.Name, 100*t.Of, turn, figure.Short(math.Abs(t.DB)), figure.Short(math.Abs(float64(t.Left))), figure.Short(t.All[1]), figure.Short(t.All[0]))
+		f.Why = fmt.Sprintf(
+			"%s is %.0f %% of what sounds there. Turned %s by %s dB, that octave is off by %s dB, and all bands by %s on the mean, not %s.",
+			t.Stem.Name,
+			100*t.Of,
+			turn,
+			figure.Short(math.Abs(t.DB)),
+			figure.Short(math.Abs(float64(t.Left))),
+			figure.Short(t.All[1]),
+			figure.Short(t.All[0]),
+		)
 		f.Fix, f.Apply, f.Do = []session.Edit{t.Edit}, "Turn it "+turn, fmt.Sprintf("Turn %s %s by %s dB", t.Stem.Name, turn, figure.Short(math.Abs(t.DB)))
 		f.Own, f.Taste = []find.Measure{{Figure: "deviation", In: find.AtMost(0)}}, "a finished track is a companion and no rule"
 		f.Values = fmt.Sprintf("%s: %s dB", t.Stem.Name, figure.Plus(t.DB, 1))

@@ -102,7 +102,8 @@ func TestBlind(t *testing.T) {
 		}
 	}
 	b.Answer(9, b.Order[9][0] == b.Order[9][1])
-	if r, ok := b.Result(); !ok || r.Hits != 9 || math.Abs(r.Chance-11.0/1024) > 1e-12 || !strings.Contains(b.Says("A", "B"), "9 of 10 right. Guessing does as well in 1.1 % of tests: the difference is heard") {
+	if r, ok := b.Result(); !ok || r.Hits != 9 || math.Abs(r.Chance-11.0/1024) > 1e-12 ||
+		!strings.Contains(b.Says("A", "B"), "9 of 10 right. Guessing does as well in 1.1 % of tests: the difference is heard") {
 		t.Errorf("%+v %q", r, b.Says("A", "B"))
 	}
 	if b.Answer(10, true) == nil {
@@ -198,7 +199,8 @@ func TestDrills(t *testing.T) {
 	for _, c := range []struct {
 		want  int
 		right []bool
-	}{{0, nil}, {0, []bool{true}}, {1, []bool{true, true}}, {0, []bool{true, false, true}}, {1, []bool{true, true, true}}, {2, []bool{true, true, true, true}}, {1, []bool{true, true, true, true, true, false}}, {0, []bool{false, false}}, {2, []bool{true, true, true, true, true, true, true, true}}} {
+	}{{0, nil}, {0, []bool{true}}, {1, []bool{true, true}}, {0, []bool{true, false, true}}, {1, []bool{true, true, true}}, {2, []bool{true, true, true,
+		true}}, {1, []bool{true, true, true, true, true, false}}, {0, []bool{false, false}}, {2, []bool{true, true, true, true, true, true, true, true}}} {
 		if l := play(3, c.right...); l != c.want {
 			t.Errorf("%v: level %d, not %d", c.right, l, c.want)
 		}

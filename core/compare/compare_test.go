@@ -96,7 +96,17 @@ func TestKnownFiltersAreReadBack(t *testing.T) {
 // over the limit, and there are five at most.
 func TestMatch(t *testing.T) {
 	x := coloured(4)
-	ref := of(t, filtered(t, x, 0.6, &move.Filter{Shape: dsp.LowShelf, Hz: 90, Q: 0.7, DB: 4}, &move.Filter{Shape: dsp.Bell, Hz: 400, Q: 0.8, DB: -4}, &move.Filter{Shape: dsp.HighShelf, Hz: 5000, Q: 0.7, DB: 5}))
+	ref := of(
+		t,
+		filtered(
+			t,
+			x,
+			0.6,
+			&move.Filter{Shape: dsp.LowShelf, Hz: 90, Q: 0.7, DB: 4},
+			&move.Filter{Shape: dsp.Bell, Hz: 400, Q: 0.8, DB: -4},
+			&move.Filter{Shape: dsp.HighShelf, Hz: 5000, Q: 0.7, DB: 5},
+		),
+	)
 	before := Against(of(t, x), ref)
 	filters, residual := before.Match(1, Limit)
 	if len(filters) == 0 || len(filters) > Filters || residual > 1 {

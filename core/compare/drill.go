@@ -21,10 +21,38 @@ var DrillBands = []float64{60, 120, 250, 1000, 4000}
 
 // Drills are all kinds. Levels and bands are common practice.
 var Drills = []Drill{
-	{Key: "band", Name: "which band was raised", Asks: "The second has one band raised by %s dB. Which?", Unit: "dB", Levels: []float64{9, 6, 4, 3, 2, 1.5}, Options: []string{"60 Hz", "120 Hz", "250 Hz", "1 kHz", "4 kHz"}},
-	{Key: "duck", Name: "more or less duck", Asks: "The second is ducked %s dB more, or less?", Unit: "dB", Levels: []float64{6, 4, 3, 2, 1.5, 1}, Options: []string{"more", "less"}},
-	{Key: "cents", Name: "how many cents", Asks: "The bass of the second was retuned. By how much?", Unit: "cents", Levels: []float64{50, 35, 25, 17, 12, 8, 5}, Options: []string{"%s cents down", "not at all", "%s cents up"}},
-	{Key: "louder", Name: "which is louder", Asks: "One of the two is %s dB louder. Which?", Unit: "dB", Levels: []float64{3, 2, 1.5, 1, 0.7, 0.5}, Options: []string{"the first", "the second"}},
+	{
+		Key:     "band",
+		Name:    "which band was raised",
+		Asks:    "The second has one band raised by %s dB. Which?",
+		Unit:    "dB",
+		Levels:  []float64{9, 6, 4, 3, 2, 1.5},
+		Options: []string{"60 Hz", "120 Hz", "250 Hz", "1 kHz", "4 kHz"},
+	},
+	{
+		Key:     "duck",
+		Name:    "more or less duck",
+		Asks:    "The second is ducked %s dB more, or less?",
+		Unit:    "dB",
+		Levels:  []float64{6, 4, 3, 2, 1.5, 1},
+		Options: []string{"more", "less"},
+	},
+	{
+		Key:     "cents",
+		Name:    "how many cents",
+		Asks:    "The bass of the second was retuned. By how much?",
+		Unit:    "cents",
+		Levels:  []float64{50, 35, 25, 17, 12, 8, 5},
+		Options: []string{"%s cents down", "not at all", "%s cents up"},
+	},
+	{
+		Key:     "louder",
+		Name:    "which is louder",
+		Asks:    "One of the two is %s dB louder. Which?",
+		Unit:    "dB",
+		Levels:  []float64{3, 2, 1.5, 1, 0.7, 0.5},
+		Options: []string{"the first", "the second"},
+	},
 }
 
 // DrillOf returns the kind with a key; ok is false where there is none.

@@ -16,7 +16,12 @@ type Through struct {
 var Throughs = func() []Through {
 	out := []Through{
 		{ID: "", Name: "stereo", Group: "channels"}, {ID: "mono", Name: "mono", Group: "channels"}, {ID: "side", Name: "side", Group: "channels"},
-		{ID: "low", Name: "under 200 Hz", Group: "band", hi: 200}, {ID: "sub", Name: "sub, under 80 Hz", Group: "band", hi: 80}, {ID: "second", Name: "80 to 300 Hz", Group: "band", lo: 80, hi: 300},
+		{
+			ID:    "low",
+			Name:  "under 200 Hz",
+			Group: "band",
+			hi:    200,
+		}, {ID: "sub", Name: "sub, under 80 Hz", Group: "band", hi: 80}, {ID: "second", Name: "80 to 300 Hz", Group: "band", lo: 80, hi: 300},
 	}
 	for _, d := range device.All {
 		out = append(out, Through{ID: d.ID, Name: d.Short(), Group: "device"})

@@ -40,7 +40,8 @@ func TestThroughs(t *testing.T) {
 		hz   float64
 		want float64
 		free float64
-	}{{"sub", 40, 0, 0.1}, {"sub", 80, -3.01, 0.05}, {"sub", 160, -24.1, 0.5}, {"low", 200, -3.01, 0.05}, {"second", 150, 0, 0.5}, {"second", 40, -24.1, 0.5}, {"second", 600, -24.2, 0.5}} {
+	}{{"sub", 40, 0, 0.1}, {"sub", 80, -3.01, 0.05}, {"sub", 160, -24.1, 0.5}, {"low", 200, -3.01, 0.05}, {"second", 150, 0, 0.5}, {"second", 40, -24.1,
+		0.5}, {"second", 600, -24.2, 0.5}} {
 		if l := level(c.id, c.hz); math.Abs(l-c.want) > c.free {
 			t.Errorf("%s at %.0f Hz: %.2f dB, not %.2f", c.id, c.hz, l, c.want)
 		}
@@ -72,7 +73,12 @@ func TestVanish(t *testing.T) {
 			kick.Ch[0][at+i] = float32(0.5 * math.Sin(2*math.Pi*50*s) * math.Exp(-s/0.06) * math.Min(1, s/0.02))
 		}
 	}
-	parts := []Part{{"sub", "Sub", false, tone(45, 0.2, false)}, {"tone", "Tone", false, tone(1000, 0.02, false)}, {"side", "Side", false, tone(3000, 0.02, true)}, {"kick", "Kick", true, kick}}
+	parts := []Part{
+		{"sub", "Sub", false, tone(45, 0.2, false)},
+		{"tone", "Tone", false, tone(1000, 0.02, false)},
+		{"side", "Side", false, tone(3000, 0.02, true)},
+		{"kick", "Kick", true, kick},
+	}
 	all, err := Vanish(context.Background(), parts, hits, 0, seconds*rate, 83)
 	if err != nil || len(all) != len(device.All) {
 		t.Fatal(err)
@@ -91,7 +97,8 @@ func TestVanish(t *testing.T) {
 	for _, c := range []struct {
 		device, stem string
 		there        bool
-	}{{"phone", "sub", false}, {"laptop", "sub", false}, {"earbuds", "sub", true}, {"phone", "tone", true}, {"car", "tone", true}, {"phone", "side", false}, {"kitchen", "side", false}, {"laptop", "side", true}, {"club", "side", true}} {
+	}{{"phone", "sub", false}, {"laptop", "sub", false}, {"earbuds", "sub", true}, {"phone", "tone", true}, {"car", "tone", true}, {"phone", "side",
+		false}, {"kitchen", "side", false}, {"laptop", "side", true}, {"club", "side", true}} {
 		s := of(c.device, c.stem)
 		if c.there != (s.There > 0.85) || c.there == (s.There < 0.1) || s.Room < 0.85 {
 			t.Errorf("%s on the %s: heard in %.2f, in the room in %.2f", c.stem, c.device, float64(s.There), float64(s.Room))

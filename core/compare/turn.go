@@ -69,7 +69,8 @@ func (c Comparison) Turns(stems [][]meter.Figure, tolerance float64) []Turn {
 			for _, t := range out {
 				near = near || math.Abs(math.Log2(t.Hz/s.Hz)) < turnsApart-0.1
 			}
-			if !near && !deep(s.Hz) && s.Hz > turnLow && s.Hz < turnHigh && s.Off.Valid() && math.Abs(float64(s.Off)) > tolerance && (worst < 0 || math.Abs(float64(s.Off)) > math.Abs(float64(smoothed[worst].Off))) {
+			if !near && !deep(s.Hz) && s.Hz > turnLow && s.Hz < turnHigh && s.Off.Valid() && math.Abs(float64(s.Off)) > tolerance &&
+				(worst < 0 || math.Abs(float64(s.Off)) > math.Abs(float64(smoothed[worst].Off))) {
 				worst = i
 			}
 		}

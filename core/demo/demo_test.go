@@ -249,7 +249,14 @@ func TestFitOnSlowFerry(t *testing.T) {
 	if after.Readout.Back != after.Readout.Of || after.Readout.Of != len(after.After.Hits)-1 {
 		t.Errorf("back %d of %d", after.Readout.Back, after.Readout.Of)
 	}
-	t.Logf("before %.1f/%.1f, after %.1f/%.1f, %+v", before.Before.ClearanceMedian, before.Before.ClearanceP10, after.After.ClearanceMedian, after.After.ClearanceP10, *after.Readout)
+	t.Logf(
+		"before %.1f/%.1f, after %.1f/%.1f, %+v",
+		before.Before.ClearanceMedian,
+		before.Before.ClearanceP10,
+		after.After.ClearanceMedian,
+		after.After.ClearanceP10,
+		*after.Readout,
+	)
 }
 
 // BenchmarkDuckPoint is one duck change on an 8-bar loop with 12 stems: from the new point to

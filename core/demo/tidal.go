@@ -230,13 +230,21 @@ func TidalGlass() Song {
 	s := session.New("Tidal Glass", g.bpm)
 	s.Key, s.Rate = "A minor", ferryRate
 	s.Buses = []session.Bus{{ID: "drums", Name: "Drums"}, {ID: "low", Name: "Low end"}, {ID: "music", Name: "Music"}}
-	s.Triggers = []session.Trigger{{ID: session.KickTrigger, Name: "Kick", Stem: "kick"}, {ID: "pump", Name: "Kick and clap", Stem: "kick", Stems: []string{"clap"}}}
+	s.Triggers = []session.Trigger{
+		{ID: session.KickTrigger, Name: "Kick", Stem: "kick"},
+		{ID: "pump", Name: "Kick and clap", Stem: "kick", Stems: []string{"clap"}},
+	}
 	out := Song{Song: s}
 	sounds := g.make()
 	for i, p := range g.parts() {
 		st := session.Stem{ID: p.key, Name: p.name, Role: p.role, Bus: p.bus}
 		if p.key == "keys" {
-			st.Moves = move.Chain{{ID: "duck-pump", Params: &move.Duck{School: move.CurveSchool, Trigger: "pump", Points: []move.Point{{MS: -2}, {MS: 4, DB: -8}, {MS: 60, DB: -8}, {MS: 230}}}}}
+			st.Moves = move.Chain{
+				{
+					ID:     "duck-pump",
+					Params: &move.Duck{School: move.CurveSchool, Trigger: "pump", Points: []move.Point{{MS: -2}, {MS: 4, DB: -8}, {MS: 60, DB: -8}, {MS: 230}}},
+				},
+			}
 		}
 		out.Stems = append(out.Stems, Stem{Stem: st, Sound: sounds[i]})
 	}

@@ -31,12 +31,51 @@ type Device struct {
 
 // All are the stand-ins, the smallest first.
 var All = []Device{
-	{ID: "phone", Name: "a phone", From: 350, To: 12000, Order: 4, OneBox: true, Softer: 12, Ceiling: -9, Peaks: []move.Filter{{Shape: dsp.Bell, Hz: 2500, Q: 1, DB: 4}}},
+	{
+		ID:      "phone",
+		Name:    "a phone",
+		From:    350,
+		To:      12000,
+		Order:   4,
+		OneBox:  true,
+		Softer:  12,
+		Ceiling: -9,
+		Peaks:   []move.Filter{{Shape: dsp.Bell, Hz: 2500, Q: 1, DB: 4}},
+	},
 	{ID: "laptop", Name: "a laptop", From: 180, To: 14000, Order: 4, Softer: 8, Ceiling: -6, Peaks: []move.Filter{{Shape: dsp.Bell, Hz: 900, Q: 1, DB: 3}}},
-	{ID: "kitchen", Name: "a kitchen radio", From: 110, To: 10000, Order: 2, OneBox: true, Softer: 6, Ceiling: -6, Peaks: []move.Filter{{Shape: dsp.Bell, Hz: 220, Q: 1, DB: 3}}},
+	{
+		ID:      "kitchen",
+		Name:    "a kitchen radio",
+		From:    110,
+		To:      10000,
+		Order:   2,
+		OneBox:  true,
+		Softer:  6,
+		Ceiling: -6,
+		Peaks:   []move.Filter{{Shape: dsp.Bell, Hz: 220, Q: 1, DB: 3}},
+	},
 	{ID: "earbuds", Name: "earbuds", From: 40, To: 16000, Order: 2, Peaks: []move.Filter{{Shape: dsp.Bell, Hz: 3000, Q: 1, DB: 3}}},
-	{ID: "car", Name: "a car", From: 35, To: 14000, Order: 2, Softer: 3, Noise: 68, Peaks: []move.Filter{{Shape: dsp.Bell, Hz: 60, Q: 1, DB: 6}, {Shape: dsp.Bell, Hz: 250, Q: 1, DB: -3}}},
-	{ID: "club", Name: "a club", From: 30, To: 16000, Order: 4, OneLow: 120, Softer: -12, Ceiling: -3, Peaks: []move.Filter{{Shape: dsp.LowShelf, Hz: 90, Q: 0.7, DB: 6}}},
+	{
+		ID:     "car",
+		Name:   "a car",
+		From:   35,
+		To:     14000,
+		Order:  2,
+		Softer: 3,
+		Noise:  68,
+		Peaks:  []move.Filter{{Shape: dsp.Bell, Hz: 60, Q: 1, DB: 6}, {Shape: dsp.Bell, Hz: 250, Q: 1, DB: -3}},
+	},
+	{
+		ID:      "club",
+		Name:    "a club",
+		From:    30,
+		To:      16000,
+		Order:   4,
+		OneLow:  120,
+		Softer:  -12,
+		Ceiling: -3,
+		Peaks:   []move.Filter{{Shape: dsp.LowShelf, Hz: 90, Q: 0.7, DB: 6}},
+	},
 }
 
 // Of returns the stand-in with an id; ok is false where there is none, and it is the first.

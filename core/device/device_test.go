@@ -48,7 +48,8 @@ def peak(p):
     return [A*((A+1)-(A-1)*c+s), 2*A*((A-1)-(A+1)*c), A*((A+1)-(A-1)*c-s)], [(A+1)+(A-1)*c+s, -2*((A-1)+(A+1)*c), (A+1)+(A-1)*c-s]
 out = []
 for d in designs:
-    h = sosfreqz(butter(d["Order"], d["From"], "highpass", fs=fs, output="sos"), hz, fs=fs)[1] * sosfreqz(butter(d["Order"], d["To"], fs=fs, output="sos"), hz, fs=fs)[1]
+    h = sosfreqz(butter(d["Order"], d["From"], "highpass", fs=fs, output="sos"), hz, fs=fs)[1] * sosfreqz(butter(d["Order"], d["To"], fs=fs,
+      output="sos"), hz, fs=fs)[1]
     for p in d["Peaks"] or []:
         b, a = peak(p)
         h = h * freqz(b, a, hz, fs=fs)[1]

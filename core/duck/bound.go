@@ -286,7 +286,16 @@ type simplex struct {
 
 func newSimplex(hits int, first []float64, cost float64) *simplex {
 	m := hits + 1
-	s := &simplex{m: m, cols: make([][]float64, m), owner: make([]int, m), x: make([]float64, m), basis: make([]int, m), cost: make([]float64, m), made: m + 1, flat: m}
+	s := &simplex{
+		m:     m,
+		cols:  make([][]float64, m),
+		owner: make([]int, m),
+		x:     make([]float64, m),
+		basis: make([]int, m),
+		cost:  make([]float64, m),
+		made:  m + 1,
+		flat:  m,
+	}
 	worst := -1
 	for i := range hits {
 		if first[i] > 1 && (worst < 0 || first[i] > first[worst]) {

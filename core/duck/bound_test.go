@@ -129,7 +129,13 @@ func TestFitAgainstBound(t *testing.T) {
 		}
 		rules(t, i, f.Duck, p.m, goal)
 	}
-	t.Logf("%d pairs need a duck, %d reached; over the bound %.3f dB in the median, %.3f at the most", needed, reached, float64(meter.Median(over)), float64(meter.Percentile(over, 1)))
+	t.Logf(
+		"%d pairs need a duck, %d reached; over the bound %.3f dB in the median, %.3f at the most",
+		needed,
+		reached,
+		float64(meter.Median(over)),
+		float64(meter.Percentile(over, 1)),
+	)
 	if meter.Median(over) > 0.05 || reached < needed*9/10 {
 		t.Error("too far from the bound, or too seldom reached")
 	}
@@ -233,7 +239,8 @@ obj = np.concatenate([np.tile(-c, n), np.zeros(n)])
 eq = coo_matrix((np.ones(n), (np.zeros(n), np.arange(n * n, N))), shape=(1, N)).tocsr()
 r = linprog(obj, S, np.array(rhs), eq, np.array([1.0]), bounds=(0, 1), method="highs")
 print(json.dumps({"ok": r.status == 0, "lost": float(c.sum() + r.fun) if r.status == 0 else 0}))
-`, map[string]any{"c": mod.c, "rows": rows, "limits": limits, "fall": boundFall, "rise": mod.rise, "step": boundStep, "cap": mod.least, "wait": mod.wait, "back": pair.BackDB}, &out)
+`, map[string]any{"c": mod.c, "rows": rows, "limits": limits, "fall": boundFall, "rise": mod.rise, "step": boundStep,
+			"cap": mod.least, "wait": mod.wait, "back": pair.BackDB}, &out)
 		ours, theirs := lossDB(b.least), lossDB(out.Lost)
 		t.Logf("%d: %d steps, %d hits asked: %.4f dB, linprog %.4f; our curve loses %.4f", i, mod.steps(), len(rows), ours, theirs, lossDB(b.lost))
 		if !out.OK || math.Abs(ours-theirs) > 0.02 {

@@ -334,7 +334,14 @@ func TestReadoutBackAndSlope(t *testing.T) {
 		{&move.Duck{School: "curve", Points: []move.Point{{MS: -10}, {MS: 0, DB: -6}, {MS: 60, Bend: 0, DB: -6}, {MS: 100, DB: 0}}}, 4, 0.6},
 		{&move.Duck{School: "curve", Points: []move.Point{{MS: -10, Bend: 0.5}, {MS: 0, DB: -6}, {MS: 100, DB: 0}}}, 4, 0.6 * 3 / (1 - math.Exp(-3))},
 	} {
-		r, err := pair.Read(c.d, 120, m, meter.Held(gainOf(t, c.d, m)), pair.Sides{Loudness: -20, Low: 2, SumPeak: -3}, pair.Sides{Loudness: -21.5, Low: 1, SumPeak: -5})
+		r, err := pair.Read(
+			c.d,
+			120,
+			m,
+			meter.Held(gainOf(t, c.d, m)),
+			pair.Sides{Loudness: -20, Low: 2, SumPeak: -3},
+			pair.Sides{Loudness: -21.5, Low: 1, SumPeak: -5},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -401,7 +408,8 @@ func TestClearRatesAndLengths(t *testing.T) {
 	if len(c.Notes) != 1 || !strings.Contains(c.Notes[0], "ends 2.00 s before") || c.Ducked.Frames() != 2*rate {
 		t.Errorf("notes %q, %d frames", c.Notes, c.Ducked.Frames())
 	}
-	if _, err := Clear(context.Background(), audio.Memory{Buffer: audio.New(rate, 1, rate)}, audio.Memory{Buffer: bass}, Options{Targets: session.DefaultTargets()}); err == nil {
+	if _, err := Clear(context.Background(), audio.Memory{Buffer: audio.New(rate, 1, rate)}, audio.Memory{Buffer: bass},
+		Options{Targets: session.DefaultTargets()}); err == nil {
 		t.Error("a silent kick was cleared")
 	}
 }

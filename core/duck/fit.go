@@ -49,7 +49,14 @@ func Brief(ctx context.Context) context.Context { return context.WithValue(ctx, 
 // goalOf is what a song asks for, as long as ctx lasts.
 func goalOf(ctx context.Context, song *session.Song) Goal {
 	t := song.Targets
-	return Goal{Clearance: t.Clearance, MaxDepth: t.MaxDepth, NoAhead: t.NoAhead, Follow: t.Follow && song.Leader == session.KickLeads, Brief: ctx.Value(brief{}) != nil, ctx: ctx}
+	return Goal{
+		Clearance: t.Clearance,
+		MaxDepth:  t.MaxDepth,
+		NoAhead:   t.NoAhead,
+		Follow:    t.Follow && song.Leader == session.KickLeads,
+		Brief:     ctx.Value(brief{}) != nil,
+		ctx:       ctx,
+	}
 }
 
 // stopped returns why a fit need not go on: whoever asked has gone away.
@@ -173,8 +180,16 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass meter.Sound
 			alike = "and follows alike "
 			back = fmt.Sprintf("back by %.0f to %.0f ms as the gap to the next hit lets it", soon, end)
 		}
-		f.Reason = fmt.Sprintf("%.1f dB of duck, %s, lets the kick clear the bass by %.1f dB in 9 of 10 hits. %.2f dB of bass are lost; no curve that goes down once %sdoes it with less than %.2f.",
-			deep, back, goal.Clearance, l.loss, alike, l.bound)
+		f.Reason = fmt.Sprintf(
+			"%.1f dB of duck, %s, lets the kick clear the bass by %.1f dB in 9 of 10 hits. %.2f dB of bass are lost; no curve that goes down once %sdoes it with "+
+				"less than %.2f.",
+			deep,
+			back,
+			goal.Clearance,
+			l.loss,
+			alike,
+			l.bound,
+		)
 		return f, nil
 	}
 	f.Bound = meter.None // of what is not reached

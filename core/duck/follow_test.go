@@ -51,7 +51,18 @@ func TestFollowOnRecordedKits(t *testing.T) {
 			if !each.Needed {
 				continue
 			}
-			t.Logf("kit %d, program %d: one %v %.2f (%.2f), each %v %.2f (%.2f) %v", kit, program, one.Reached, one.Loss, one.Bound, each.Reached, each.Loss, each.Bound, each.Duck.Points)
+			t.Logf(
+				"kit %d, program %d: one %v %.2f (%.2f), each %v %.2f (%.2f) %v",
+				kit,
+				program,
+				one.Reached,
+				one.Loss,
+				one.Bound,
+				each.Reached,
+				each.Loss,
+				each.Bound,
+				each.Duck.Points,
+			)
 			for i := range m.Hits {
 				gap := pair.Gap(m, i)
 				d := each.Duck.For(gap)

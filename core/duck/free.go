@@ -208,7 +208,10 @@ func (t *trial) TradeOff(m *meter.HitMeter, goal Goal) []Trade {
 		mod = t.around(r, r.duck(k))
 		b = mod.solve(c, asked, &warm)
 		loss := t.exact(r.duck(k)).loss
-		out = append(out, Trade{Clearance: c, Loss: math.Max(0, loss), Bound: math.Max(0, math.Min(loss, -dsp.PowerDB(math.Max(1e-9, 1-b.least)))), Depth: k.deepest()})
+		out = append(
+			out,
+			Trade{Clearance: c, Loss: math.Max(0, loss), Bound: math.Max(0, math.Min(loss, -dsp.PowerDB(math.Max(1e-9, 1-b.least)))), Depth: k.deepest()},
+		)
 	}
 	return out
 }

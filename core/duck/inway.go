@@ -31,7 +31,12 @@ func (t *trial) inTheWay(full *whole, goal Goal, l leastCurve) string {
 
 // missed says how far a curve comes that does not reach its goal.
 func missed(goal Goal, l leastCurve) string {
-	return fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits within %.1f dB of depth: the worst tenth comes to %.1f dB.", goal.Clearance, goal.MaxDepth, float64(l.p10))
+	return fmt.Sprintf(
+		"%.1f dB cannot be reached in 9 of 10 hits within %.1f dB of depth: the worst tenth comes to %.1f dB.",
+		goal.Clearance,
+		goal.MaxDepth,
+		float64(l.p10),
+	)
 }
 
 // stopping says what stops it with the way back that is asked.
@@ -58,9 +63,20 @@ func (t *trial) stopping(full *whole, goal Goal, l leastCurve) string {
 	switch best := t.silenced(); {
 	case back:
 		at := float64(m.Hits[hit+1]+m.Offset) / float64(m.Rate)
-		return fmt.Sprintf("%s The closest hits stop it, %.0f ms apart at %.2f s: a bass lowered by %.1f dB all the time would do, but the duck has to be back in between.", said, gap, at, goal.MaxDepth)
+		return fmt.Sprintf(
+			"%s The closest hits stop it, %.0f ms apart at %.2f s: a bass lowered by %.1f dB all the time would do, but the duck has to be back in between.",
+			said,
+			gap,
+			at,
+			goal.MaxDepth,
+		)
 	case gap > wayApart && best < goal.Clearance:
-		return fmt.Sprintf("%s The kick is too short or too soft in its own octave: even with no bass from %.0f ms before each hit on it would be %.1f dB.", said, boundPre, best)
+		return fmt.Sprintf(
+			"%s The kick is too short or too soft in its own octave: even with no bass from %.0f ms before each hit on it would be %.1f dB.",
+			said,
+			boundPre,
+			best,
+		)
 	}
 	return fmt.Sprintf("%s A cap of %.0f dB does not reach it either.", said, wayCapMost)
 }

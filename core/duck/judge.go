@@ -18,7 +18,14 @@ func Judge(st *pair.State, asked meter.Figure, met bool, target float64, fitted 
 		if fitted && st.Readout != nil {
 			remedy = "The fit goes by the whole song; this loop may be harder than most of it. A higher cap, another school, or pitch and place on Pocket go further."
 		}
-		out = append(out, find.Finding{ID: "worst-tenth", What: fmt.Sprintf("Worst tenth in this loop %s dB, %s asked", figure.Signed(float64(asked), 1), figure.Signed(target, 1)), Why: remedy})
+		out = append(
+			out,
+			find.Finding{
+				ID:   "worst-tenth",
+				What: fmt.Sprintf("Worst tenth in this loop %s dB, %s asked", figure.Signed(float64(asked), 1), figure.Signed(target, 1)),
+				Why:  remedy,
+			},
+		)
 	}
 	if r := st.Readout; r != nil {
 		if r.Back < r.Of {

@@ -82,14 +82,21 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 		return f, nil
 	}
 	if worst(clearances(before)) >= goal.Clearance {
-		f.Reason = fmt.Sprintf("No duck needed: the kick clears the bass by %.1f dB in the worst tenth of hits; %.1f dB is asked.", float64(before.ClearanceP10), goal.Clearance)
+		f.Reason = fmt.Sprintf(
+			"No duck needed: the kick clears the bass by %.1f dB in the worst tenth of hits; %.1f dB is asked.",
+			float64(before.ClearanceP10),
+			goal.Clearance,
+		)
 		return f, nil
 	}
 	f.Needed = true
 	var bands []*move.Band
 	if school == move.BandSchool {
 		_, hi := meter.HomeBand(m.HomeHz)
-		bands = []*move.Band{{Shape: "bell", Hz: figure.Tenth(m.HomeHz), Q: bellQ, Channels: "stereo"}, {Shape: "below", Hz: figure.Tenth(hi * 1.25), Channels: "stereo"}}
+		bands = []*move.Band{
+			{Shape: "bell", Hz: figure.Tenth(m.HomeHz), Q: bellQ, Channels: "stereo"},
+			{Shape: "below", Hz: figure.Tenth(hi * 1.25), Channels: "stereo"},
+		}
 	} else {
 		bands = []*move.Band{nil}
 	}
@@ -144,8 +151,19 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 		}
 	}
 	if f.Reached {
-		f.Reason = fmt.Sprintf("About %.1f dB of reduction%s, threshold %.1f dB at %g to 1, attack %g, hold %.0f and release %.0f ms, %g ms of look-ahead, lets the kick clear the bass by %.1f dB in 9 of 10 hits.",
-			deep, where, best.Comp.Threshold, best.Comp.Ratio, best.Comp.Attack, best.Comp.Hold, best.Comp.Release, best.Comp.Lookahead, goal.Clearance)
+		f.Reason = fmt.Sprintf(
+			"About %.1f dB of reduction%s, threshold %.1f dB at %g to 1, attack %g, hold %.0f and release %.0f ms, %g ms of look-ahead, lets the kick clear the "+
+				"bass by %.1f dB in 9 of 10 hits.",
+			deep,
+			where,
+			best.Comp.Threshold,
+			best.Comp.Ratio,
+			best.Comp.Attack,
+			best.Comp.Hold,
+			best.Comp.Release,
+			best.Comp.Lookahead,
+			goal.Clearance,
+		)
 	} else {
 		f.Reason = t.inTheWay(m, school, bands, f.P10, goal)
 	}
@@ -154,7 +172,12 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 
 // inTheWay says why a goal is not reached this way: the cap, where a deeper one was tried and reaches it; else what was seen.
 func (t *keyedTrial) inTheWay(m *meter.HitMeter, school string, bands []*move.Band, p10 meter.Figure, goal Goal) string {
-	said := fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits this way: the worst tenth comes to %.1f dB with at most %.1f dB of reduction, back before the next hit.", goal.Clearance, float64(p10), goal.MaxDepth)
+	said := fmt.Sprintf(
+		"%.1f dB cannot be reached in 9 of 10 hits this way: the worst tenth comes to %.1f dB with at most %.1f dB of reduction, back before the next hit.",
+		goal.Clearance,
+		float64(p10),
+		goal.MaxDepth,
+	)
 	if goal.MaxDepth < wayCapMost {
 		deeper := goal
 		deeper.MaxDepth = wayCapMost
@@ -174,7 +197,14 @@ func (t *keyedTrial) inTheWay(m *meter.HitMeter, school string, bands []*move.Ba
 
 // finish carries a duck out at the full rate, which has the last word, and makes up for what the
 // trial left out by the threshold, or by the range of a band, as far as the cap lets it.
-func (t *keyedTrial) finish(m *meter.HitMeter, key, bass meter.Sound, d *move.Duck, filter *move.KeyFilter, goal Goal, whole *base) (*move.Duck, meter.Figure, bool, error) {
+func (t *keyedTrial) finish(
+	m *meter.HitMeter,
+	key, bass meter.Sound,
+	d *move.Duck,
+	filter *move.KeyFilter,
+	goal Goal,
+	whole *base,
+) (*move.Duck, meter.Figure, bool, error) {
 	p10 := meter.None
 	for range 12 {
 		counts, err := 0.0, goal.stopped()
@@ -245,7 +275,8 @@ func (t *keyedTrial) search(school string, bands []*move.Band, goal Goal) (reach
 			if c.j.depth > goal.MaxDepth+0.05 {
 				continue
 			}
-			if b := byBand[c.band]; c.j.clearance >= goal.Clearance && (b == nil || c.j.loss < b.j.loss-1e-9 || c.j.loss < b.j.loss+1e-9 && c.d.Comp.Hold < b.d.Comp.Hold) {
+			if b := byBand[c.band]; c.j.clearance >= goal.Clearance &&
+				(b == nil || c.j.loss < b.j.loss-1e-9 || c.j.loss < b.j.loss+1e-9 && c.d.Comp.Hold < b.d.Comp.Hold) {
 				byBand[c.band] = c
 			}
 			if nearest == nil || c.j.clearance > nearest.j.clearance {

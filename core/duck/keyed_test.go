@@ -100,7 +100,8 @@ func TestGainIsTheRenders(t *testing.T) {
 	r, s, w := pairSong(kick, bass)
 	for _, d := range []*move.Duck{
 		{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -8}, {MS: 80, DB: -8}, {MS: 150}}},
-		{School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: &move.Compressor{Threshold: -20, Ratio: 4, Knee: 6, Attack: 2, Hold: 20, Release: 60, Lookahead: 3}},
+		{School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: &move.Compressor{Threshold: -20, Ratio: 4, Knee: 6, Attack: 2, Hold: 20, Release: 60,
+			Lookahead: 3}},
 	} {
 		c := s.Clone()
 		c.SetDuck(d, false, "")
@@ -239,7 +240,10 @@ func TestComeBackFromFFmpeg(t *testing.T) {
 	}
 	s := session.New("Back", 120)
 	s.Rate = rate
-	s.Stems = []session.Stem{{ID: "k", Name: "Kick", Role: session.Kick, Audio: strings.Repeat("a", 64)}, {ID: "b", Name: "808", Role: session.Bass, Audio: strings.Repeat("c", 64)}}
+	s.Stems = []session.Stem{
+		{ID: "k", Name: "Kick", Role: session.Kick, Audio: strings.Repeat("a", 64)},
+		{ID: "b", Name: "808", Role: session.Bass, Audio: strings.Repeat("c", 64)},
+	}
 	s.Settle()
 	s.SetDuck(&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -6}, {MS: 80, DB: -6}, {MS: 150}}}, false, "")
 	r := mix.New(lib, 1<<29)
@@ -306,7 +310,15 @@ func TestFalseTriggers(t *testing.T) {
 	}
 	s.Stem("k").MIDI = notes
 	r := mix.New(lib, 1<<29)
-	s.SetDuck(&move.Duck{School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: &move.Compressor{Threshold: -24, Ratio: 4, Knee: 6, Attack: 2, Release: 60, Lookahead: 3}}, false, "")
+	s.SetDuck(
+		&move.Duck{
+			School:  move.CompressorSchool,
+			Trigger: session.KickTrigger,
+			Comp:    &move.Compressor{Threshold: -24, Ratio: 4, Knee: 6, Attack: 2, Release: 60, Lookahead: 3},
+		},
+		false,
+		"",
+	)
 	w := mix.Window{To: kick.Frames()}
 	of := func(sha string) []float64 {
 		if sha == strings.Repeat("c", 64) {
@@ -329,7 +341,8 @@ func TestFalseTriggers(t *testing.T) {
 		}
 		return nil
 	}
-	if f, err := FalseTriggers(context.Background(), r, &s, w, two); err != nil || f.Cause != "Snare and Tom" || !strings.HasSuffix(f.Why, "where Snare and Tom play") {
+	if f, err := FalseTriggers(context.Background(), r, &s, w, two); err != nil || f.Cause != "Snare and Tom" ||
+		!strings.HasSuffix(f.Why, "where Snare and Tom play") {
 		t.Errorf("%+v, %v", f, err)
 	}
 	s.Stems = s.Stems[:3]
@@ -464,7 +477,17 @@ func TestKeyedFitIsTheLeast(t *testing.T) {
 						}
 						reached++
 						if loss < cost-0.2 {
-							t.Errorf("%s: hold x%.1f, release x%.1f, %+.0f dB, Hz x%.2f loses %.2f dB and reaches %.2f; the fit loses %.2f", school, hold, release, deeper, hz, loss, clear, cost)
+							t.Errorf(
+								"%s: hold x%.1f, release x%.1f, %+.0f dB, Hz x%.2f loses %.2f dB and reaches %.2f; the fit loses %.2f",
+								school,
+								hold,
+								release,
+								deeper,
+								hz,
+								loss,
+								clear,
+								cost,
+							)
 						}
 					}
 				}

@@ -35,7 +35,10 @@ type tail struct{ start, end float64 } // ms
 func (t tail) duck(depth float64) *move.Duck {
 	down := t.start + math.Max(attackLeast, depth/attackSlope)
 	return &move.Duck{School: move.CurveSchool, Points: []move.Point{
-		{MS: figure.Tenth(t.start), DB: 0}, {MS: figure.Tenth(down), DB: -depth}, {MS: figure.Tenth(t.end - tailRelease), DB: -depth}, {MS: figure.Tenth(t.end), DB: 0},
+		{
+			MS: figure.Tenth(t.start),
+			DB: 0,
+		}, {MS: figure.Tenth(down), DB: -depth}, {MS: figure.Tenth(t.end - tailRelease), DB: -depth}, {MS: figure.Tenth(t.end), DB: 0},
 	}}
 }
 
@@ -213,7 +216,11 @@ func FitLead(m *meter.HitMeter, bass meter.Sound, line []meter.BassNote, goal Go
 		f.Trade = append(f.Trade, Trade{Clearance: c, Loss: math.Max(0, j.loss), Depth: depth})
 	}
 	if worst(plain.Clearance) >= goal.Clearance {
-		f.Reason = fmt.Sprintf("No duck needed: from 60 ms after the hit the bass leads by %.1f dB in the worst tenth of hits; %.1f dB is asked.", float64(plain.P10), goal.Clearance)
+		f.Reason = fmt.Sprintf(
+			"No duck needed: from 60 ms after the hit the bass leads by %.1f dB in the worst tenth of hits; %.1f dB is asked.",
+			float64(plain.P10),
+			goal.Clearance,
+		)
 		return f, nil
 	}
 	f.Needed = true
@@ -240,15 +247,21 @@ func FitLead(m *meter.HitMeter, bass meter.Sound, line []meter.BassNote, goal Go
 		depth = next
 	}
 	if f.Reached {
-		f.Reason = fmt.Sprintf("The kick lowered by %.1f dB from %.0f ms after each hit to %.0f ms lets the bass lead by %.1f dB in 9 of 10 hits; its attack stays as it is.",
-			depth, f.Duck.Points[1].MS, f.Duck.Points[2].MS, goal.Clearance)
+		f.Reason = fmt.Sprintf(
+			"The kick lowered by %.1f dB from %.0f ms after each hit to %.0f ms lets the bass lead by %.1f dB in 9 of 10 hits; its attack stays as it is.",
+			depth,
+			f.Duck.Points[1].MS,
+			f.Duck.Points[2].MS,
+			goal.Clearance,
+		)
 		return f, nil
 	}
 	f.Reason = fmt.Sprintf("%.1f dB cannot be reached in 9 of 10 hits: the worst tenth comes to %.1f dB.", goal.Clearance, float64(f.P10))
 	if _, need, _, ok := t.least(tails, goal.Clearance, fullCut); ok && need > goal.MaxDepth {
 		f.Reason += fmt.Sprintf(" The cap of %.1f dB stops it; about %.1f dB of depth would do.", goal.MaxDepth, need)
 	} else {
-		f.Reason += fmt.Sprintf(" The kick is too loud for the bass there even where it is lowered by %.0f dB from %.0f ms after each hit on, as far as it has to be back before the next.", fullCut, tailStarts[0])
+		f.Reason += fmt.Sprintf(" The kick is too loud for the bass there even where it is lowered by %.0f dB from %.0f ms after each hit on, as far as it has "+
+			"to be back before the next.", fullCut, tailStarts[0])
 	}
 	return f, nil
 }

@@ -52,7 +52,8 @@ func TestLeadFit(t *testing.T) {
 func TestLeadFitSays(t *testing.T) {
 	outside.Slow(t)
 	kick, bass := pattern(even(0.3, 0.45, 16), 8, 55, 0.35, 55, 0.4)
-	if c := leadOf(t, kick, bass, session.Targets{Clearance: 8, MaxDepth: 1}); c.Duck.Reached || c.Duck.Depth != -1 || !strings.Contains(c.Duck.Reason, "cap of 1.0 dB") {
+	if c := leadOf(t, kick, bass, session.Targets{Clearance: 8, MaxDepth: 1}); c.Duck.Reached || c.Duck.Depth != -1 ||
+		!strings.Contains(c.Duck.Reason, "cap of 1.0 dB") {
 		t.Errorf("%+v", c.Duck)
 	}
 	short, _ := pattern(even(0.3, 0.45, 16), 8, 55, 0.02, 55, 0.25)

@@ -92,7 +92,8 @@ func (f Fitted) unlessMono(p *mix.Pair, err error) (Fitted, int, error) {
 	}
 	gone, err := p.Cancels(monoLeast)
 	if gone {
-		f.Reason = "The bass cancels in mono: its channels are upside down against each other, and nothing of it is left to clear. Turn one of them over; then it can be judged."
+		f.Reason = "The bass cancels in mono: its channels are upside down against each other, and nothing of it is left to clear. Turn one of them over; then " +
+			"it can be judged."
 	}
 	return f, 2048, err
 }

@@ -17,7 +17,8 @@ import (
 var Stage = stage.Stage{
 	Key: stage.Duck, Name: "Duck", Question: "How does the bass get out of the way, and back?",
 	Help: []string{
-		"The curve is the gain of the bass at each hit. Fit finds the least that reaches the clearance asked in nine hits of ten; the trade-off says what more or less would cost.",
+		"The curve is the gain of the bass at each hit. Fit finds the least that reaches the clearance asked in nine hits of ten; the trade-off says what more " +
+			"or less would cost.",
 		"First: Fit, then X to hear it before and after, equally loud.",
 	},
 	Judge:   stage.OfLoop(Findings),

@@ -148,7 +148,8 @@ func DuckedStem(r *mix.Renderer, song *session.Song, id, with, form string) (Fil
 
 // Changed reports whether what leaves a stem is not its file as it came.
 func Changed(st *session.Stem) bool {
-	return st.Source != 0 || st.Clip != 0 || st.Fader != 0 || st.Pan != 0 || st.Width != 0 || slices.ContainsFunc(st.Moves, func(m move.Move) bool { return !m.Off })
+	return st.Source != 0 || st.Clip != 0 || st.Fader != 0 || st.Pan != 0 || st.Width != 0 ||
+		slices.ContainsFunc(st.Moves, func(m move.Move) bool { return !m.Off })
 }
 
 // All is everything there is to take away, in one archive: each changed stem, muted ones too, of a duck that is on the
@@ -279,7 +280,13 @@ func curveSettings(ctx context.Context, b *strings.Builder, r *mix.Renderer, son
 	}
 	if at.Follow {
 		from, _ := at.Back()
-		fmt.Fprintf(b, "Its release follows the gap to the next hit: where that comes before the last point, the\npoints after %.1f ms stand closer together, so that it is back %.0f ms before the hit.\n", from, move.LetGo)
+		fmt.Fprintf(
+			b,
+			"Its release follows the gap to the next hit: where that comes before the last point, the\npoints after %.1f ms stand closer together, so that it is "+
+				"back %.0f ms before the hit.\n",
+			from,
+			move.LetGo,
+		)
 	}
 	if song.Leader == session.BassLeads { // a compressor cannot tell the kick's attack from its tail
 		return nil
@@ -331,8 +338,18 @@ func keyedSettings(ctx context.Context, b *strings.Builder, r *mix.Renderer, son
 	if d.Key != nil && d.Key.Low > 0 {
 		fmt.Fprintf(b, "  key low-pass   %g Hz, %d dB per octave\n", d.Key.Low, d.Key.Slope)
 	}
-	fmt.Fprintf(b, "  threshold      %.1f dB\n  ratio          %g to 1\n  knee           %g dB\n  attack         %g ms\n  hold           %g ms\n  release        %g ms\n  look-ahead     %g ms\n  detection      peak\n",
-		k.Threshold, k.Ratio, k.Knee, k.Attack, k.Hold, k.Release, k.Lookahead)
+	fmt.Fprintf(
+		b,
+		"  threshold      %.1f dB\n  ratio          %g to 1\n  knee           %g dB\n  attack         %g ms\n  hold           %g ms\n  release        %g ms\n  "+
+			"look-ahead     %g ms\n  detection      peak\n",
+		k.Threshold,
+		k.Ratio,
+		k.Knee,
+		k.Attack,
+		k.Hold,
+		k.Release,
+		k.Lookahead,
+	)
 	if peak.Valid() {
 		fmt.Fprintf(b, "  key level      peaks at %s dBFS here; where yours peaks higher or lower, move the threshold by as much\n", signed1(peak))
 	}
@@ -345,7 +362,26 @@ func expected(b *strings.Builder, song *session.Song, e Expect) {
 	if song.Leader == session.BassLeads {
 		lost, before, after = "kick", e.Led.P10, e.Lead.P10
 	}
-	fmt.Fprintf(b, "\nWhat to expect over %s of what is on here\n  gain reduction on the meter  up to %.1f dB\n  clearance, worst tenth       %s to %s dB\n  %s loss                    %.1f LU, %.1f dB in 20 to 150 Hz\n  back before the next hit     %d of %d\n  freed headroom               %.1f dB in kick and bass together; the whole mix may rise by %.1f dB\n",
-		e.Bars, -float64(r.Depth), signed1(before), signed1(after), lost, float64(r.BassLoss), float64(r.BassLossLow), r.Back, r.Of, float64(r.Freed), float64(e.Freed))
-	fmt.Fprintf(b, "\nThe MIDI file holds the gain as controller 11 with its fine part 43: 16383 is full gain, straight in amplitude.\nCompare by ear at matched loudness; the ears decide.\n")
+	fmt.Fprintf(
+		b,
+		"\nWhat to expect over %s of what is on here\n  gain reduction on the meter  up to %.1f dB\n  clearance, worst tenth       %s to %s dB\n  %s loss        "+
+			"            %.1f LU, %.1f dB in 20 to 150 Hz\n  back before the next hit     %d of %d\n  freed headroom               %.1f dB in kick and bass "+
+			"together; the whole mix may rise by %.1f dB\n",
+		e.Bars,
+		-float64(r.Depth),
+		signed1(before),
+		signed1(after),
+		lost,
+		float64(r.BassLoss),
+		float64(r.BassLossLow),
+		r.Back,
+		r.Of,
+		float64(r.Freed),
+		float64(e.Freed),
+	)
+	fmt.Fprintf(
+		b,
+		"\nThe MIDI file holds the gain as controller 11 with its fine part 43: 16383 is full gain, straight in amplitude.\nCompare by ear at matched loudness; "+
+			"the ears decide.\n",
+	)
 }

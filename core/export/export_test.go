@@ -50,7 +50,11 @@ func song() (*mix.Renderer, *session.Song) {
 		s.Stems = append(s.Stems, session.Stem{ID: p.id, Name: p.id, Role: p.role, Audio: p.id})
 	}
 	s.Settle()
-	s.SetDuck(&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -9}, {MS: 100, DB: -9}, {MS: 180}}}, false, "")
+	s.SetDuck(
+		&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -9}, {MS: 100, DB: -9}, {MS: 180}}},
+		false,
+		"",
+	)
 	return mix.New(lib, 1<<27), &s
 }
 
@@ -81,7 +85,9 @@ func TestPrint(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if got.Frames() != n || len(got.Ch) != len(want.Ch) || f.Name != id+map[string]string{"b": " ducked", "p": " changed"}[id]+map[string]string{"": ".wav", "wav16": " 16 bit.wav", "wav32": " float.wav", "flac": ".flac"}[form] {
+			if got.Frames() != n || len(got.Ch) != len(want.Ch) ||
+				f.Name != id+map[string]string{"b": " ducked", "p": " changed"}[id]+map[string]string{"": ".wav", "wav16": " 16 bit.wav", "wav32": " float.wav",
+					"flac": ".flac"}[form] {
 				t.Fatalf("%q as %q: %d frames in %d channels", f.Name, form, got.Frames(), len(got.Ch))
 			}
 			for c := range want.Ch {
@@ -152,7 +158,8 @@ func TestFiles(t *testing.T) {
 
 // Any name is one of a file, in one folder, that any system takes; and no cell of a table is taken for a formula.
 func FuzzNames(f *testing.F) {
-	for _, name := range []string{"Low: \"Tide\"", "", ".", "..", "../../x", "a/b\\c", "con\x00", "=1+1", "-3", "+x", "@y", "\t=1", "\xff", " x ", strings.Repeat("ü", 400), "x\u202ey"} {
+	for _, name := range []string{"Low: \"Tide\"", "", ".", "..", "../../x", "a/b\\c", "con\x00", "=1+1", "-3", "+x", "@y", "\t=1", "\xff", " x ",
+		strings.Repeat("ü", 400), "x\u202ey"} {
 		f.Add(name)
 	}
 	f.Fuzz(func(t *testing.T, name string) {
@@ -194,7 +201,14 @@ func TestZipNames(t *testing.T) {
 		t.Errorf("they are named %s", got)
 	}
 	gone := errors.New("gone")
-	if _, err := Zip("x.zip", []File{{Name: "a.txt", Type: TypeText, Write: func(context.Context, io.Writer) error { return gone }}}).Bytes(t.Context()); !errors.Is(err, gone) || !strings.Contains(err.Error(), "a.txt") {
+	if _, err := Zip("x.zip", []File{{Name: "a.txt", Type: TypeText, Write: func(context.Context,
+		io.Writer) error {
+		return gone
+	}}}).Bytes(t.Context()); !errors.Is(
+		err,
+		gone,
+	) ||
+		!strings.Contains(err.Error(), "a.txt") {
 		t.Errorf("a file that cannot be made: %v", err)
 	}
 }

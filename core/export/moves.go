@@ -68,7 +68,11 @@ func Moves(title string, song *session.Song, keep func(move.Move) bool, expect [
 			fmt.Fprintf(&b, "  %s\n", e)
 		}
 	}
-	fmt.Fprintf(&b, "\nGains of files that peak elsewhere move thresholds by as much. High-passes and low-passes are Butterworth's.\nCompare by ear at matched loudness; the ears decide.\n")
+	fmt.Fprintf(
+		&b,
+		"\nGains of files that peak elsewhere move thresholds by as much. High-passes and low-passes are Butterworth's.\nCompare by ear at matched loudness; the "+
+			"ears decide.\n",
+	)
 	return Text(song.Name+" "+title+".txt", b.String()), nil
 }
 

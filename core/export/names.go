@@ -11,7 +11,10 @@ import (
 
 // Tokens are what a pattern of names may hold, with what each stands for.
 var Tokens = []struct{ Token, Is string }{
-	{"{song}", "the song's name"}, {"{nn}", "the stem's number"}, {"{name}", "what it is: the stem's name, mix, premaster"}, {"{bpm}", "the tempo"}, {"{key}", "the key"},
+	{
+		"{song}",
+		"the song's name",
+	}, {"{nn}", "the stem's number"}, {"{name}", "what it is: the stem's name, mix, premaster"}, {"{bpm}", "the tempo"}, {"{key}", "the key"},
 }
 
 var (

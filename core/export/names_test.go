@@ -26,14 +26,23 @@ func TestNames(t *testing.T) {
 			t.Errorf("%q of %s: %q, not %q", c.pattern, c.name, got, c.want)
 		}
 	}
-	for pattern, want := range map[string]string{"": "", "{song} {name}": "", "{song}": "need {name}", "{name} {artist}": "{artist} stands for nothing", strings.Repeat("x", 120) + "{name}": "at most 120"} {
+	for pattern, want := range map[string]string{"": "", "{song} {name}": "", "{song}": "need {name}", "{name} {artist}": "{artist} stands for nothing",
+		strings.Repeat("x", 120) + "{name}": "at most 120"} {
 		if err := CheckNames(pattern); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", pattern, err)
 		}
 	}
 	r, worked := worked(2)
 	worked.Stem("808").SetMove(move.Move{ID: "duck-808", Params: move.StartingDuck()})
-	files, err := Out(context.Background(), r, worked, Order{What: []string{"stems", "mix", "copy", "curves", "hits"}, Names: "{song}/{nn}/{name}", Extra: []File{Text("more.txt", "x")}}, t.TempDir(), nil, func(float64) {})
+	files, err := Out(
+		context.Background(),
+		r,
+		worked,
+		Order{What: []string{"stems", "mix", "copy", "curves", "hits"}, Names: "{song}/{nn}/{name}", Extra: []File{Text("more.txt", "x")}},
+		t.TempDir(),
+		nil,
+		func(float64) {},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -41,13 +50,15 @@ func TestNames(t *testing.T) {
 	for _, f := range files {
 		names = append(names, f.Name)
 	}
-	for _, want := range []string{"Slow Ferry-03-808.wav", "Slow Ferry--mix.wav", "Slow Ferry duck curve.csv", "Slow Ferry duck gain.mid", "Slow Ferry hits.mid", "more.txt", "checksums.sha256"} {
+	for _, want := range []string{"Slow Ferry-03-808.wav", "Slow Ferry--mix.wav", "Slow Ferry duck curve.csv", "Slow Ferry duck gain.mid", "Slow Ferry hits.mid",
+		"more.txt", "checksums.sha256"} {
 		if !slices.Contains(names, want) {
 			t.Errorf("no %q among %q", want, names)
 		}
 	}
 	worked.Stem("808").Moves = nil
-	if files, err = Out(context.Background(), r, worked, Order{What: []string{"curves", "mix"}}, t.TempDir(), nil, func(float64) {}); err != nil || len(files) != 2 {
+	if files, err = Out(context.Background(), r, worked, Order{What: []string{"curves", "mix"}}, t.TempDir(), nil, func(float64) {}); err != nil ||
+		len(files) != 2 {
 		t.Errorf("a song without a duck: %d files, %v", len(files), err)
 	}
 }

@@ -31,7 +31,12 @@ type Going struct{ Key, Label string }
 
 // Goings are all of it, in the order in which it is written.
 var Goings = []Going{
-	{"premaster", "premaster, 32-bit float"}, {"copy", "listening copy, 16 bit, dithered"}, {"mix", "mix as the deck plays it"}, {"stems", "stems, aligned"}, {"buses", "buses"}, {"sheet", "settings sheet (a page, CSV)"}, {"hits", "hits (MIDI)"}, {"curves", "the duck's curve (CSV) and gain (MIDI)"}, {"archive", "archive: the song with its audio, takes, changes"},
+	{
+		"premaster",
+		"premaster, 32-bit float",
+	}, {"copy", "listening copy, 16 bit, dithered"}, {"mix", "mix as the deck plays it"}, {"stems", "stems, aligned"}, {"buses", "buses"}, {"sheet",
+		"settings sheet (a page, CSV)"}, {"hits", "hits (MIDI)"}, {"curves", "the duck's curve (CSV) and gain (MIDI)"}, {"archive",
+		"archive: the song with its audio, takes, changes"},
 }
 
 // Order says what of a song goes out, and how.
@@ -88,7 +93,16 @@ func entries(ctx context.Context, r *mix.Renderer, song *session.Song, o Order, 
 			}
 		case "archive":
 			if open != nil {
-				out = append(out, entry{File: File{Name: Safe(song.Name + " archive.zip"), Type: TypeZip, Write: func(ctx context.Context, w io.Writer) error { return archive.Write(ctx, w, song, o.History, open) }}})
+				out = append(
+					out,
+					entry{
+						File: File{
+							Name:  Safe(song.Name + " archive.zip"),
+							Type:  TypeZip,
+							Write: func(ctx context.Context, w io.Writer) error { return archive.Write(ctx, w, song, o.History, open) },
+						},
+					},
+				)
 			}
 		case "sheet":
 			out = append(out, entry{File: Sheet(song)})
@@ -128,7 +142,15 @@ func entries(ctx context.Context, r *mix.Renderer, song *session.Song, o Order, 
 // Out prints what goes out of a song: all sound in one pass, as long as the longest stem, into files of dir that the caller
 // removes; what is returned reads from there, and the last is the list of SHA-256 checksums of all that was written before it.
 // open gives the file of a hash for the archive; nil: there is none. report says how far the pass is, 0 to 1.
-func Out(ctx context.Context, r *mix.Renderer, song *session.Song, o Order, dir string, open func(sha string) (io.ReadCloser, error), report func(done float64)) ([]File, error) {
+func Out(
+	ctx context.Context,
+	r *mix.Renderer,
+	song *session.Song,
+	o Order,
+	dir string,
+	open func(sha string) (io.ReadCloser, error),
+	report func(done float64),
+) ([]File, error) {
 	frames, err := r.Length(song)
 	if err != nil {
 		return nil, err

@@ -121,16 +121,34 @@ func worked(seconds float64) (*mix.Renderer, *session.Song) {
 		}
 	}
 	put("kick-top", &move.Polarity{}, &move.Filter{Shape: dsp.Highpass, Hz: 90, Slope: 24})
-	put("808", &move.Drive{Adds: move.DriveBoth, Drive: 9, Over: 120, Level: -9}, &move.Compress{Threshold: -20, Ratio: 3, Knee: 6, Attack: 30, Release: 200, BackHz: 50}, move.StartingDuck())
+	put(
+		"808",
+		&move.Drive{Adds: move.DriveBoth, Drive: 9, Over: 120, Level: -9},
+		&move.Compress{Threshold: -20, Ratio: 3, Knee: 6, Attack: 30, Release: 200, BackHz: 50},
+		move.StartingDuck(),
+	)
 	put("snare", &move.Attack{Attack: 3}, &move.SoftClip{Threshold: -6, Knee: 3})
 	put("clap", &move.AttackBands{LowHz: 120, HighHz: 2500, MidAttack: 3})
-	put("bell", &move.Filter{Shape: dsp.Highpass, Hz: 150, Slope: 24}, &move.Ring{Hz: 900, Q: 4, Range: 6, Threshold: -40, Ratio: 4, Attack: 5, Release: 100, Channels: "stereo"}, &move.Parallel{Over: 340, Attack: 6, Drive: 6, Level: -12})
-	put("pad", &move.SideCut{Hz: 200, Slope: 24}, &move.KeyedBell{Trigger: session.KickTrigger, Hz: 250, Q: 2, Range: 4, Channels: "mid", Threshold: -40, Ratio: 4, Attack: 5, Release: 100})
+	put(
+		"bell",
+		&move.Filter{Shape: dsp.Highpass, Hz: 150, Slope: 24},
+		&move.Ring{Hz: 900, Q: 4, Range: 6, Threshold: -40, Ratio: 4, Attack: 5, Release: 100, Channels: "stereo"},
+		&move.Parallel{Over: 340, Attack: 6, Drive: 6, Level: -12},
+	)
+	put(
+		"pad",
+		&move.SideCut{Hz: 200, Slope: 24},
+		&move.KeyedBell{Trigger: session.KickTrigger, Hz: 250, Q: 2, Range: 4, Channels: "mid", Threshold: -40, Ratio: 4, Attack: 5, Release: 100},
+	)
 	put("texture", &move.MidSide{Channels: "side", Shape: dsp.LowShelf, Hz: 200, Q: 0.7, DB: -6})
 	song.Bus("drums").Moves = move.Chain{{ID: "glue", Params: &move.Compress{Threshold: -18, Ratio: 2, Knee: 6, KeyHz: 150, Attack: 30, Release: 200, BackHz: 50}}}
-	song.Bus("music").Moves = move.Chain{{ID: "bands", Params: &move.Bands{LowHz: 120, HighHz: 2500, Depth: 50, Low: -30, Mid: -30, High: -40, Attack: 10, Release: 120}}}
+	song.Bus("music").Moves = move.Chain{
+		{ID: "bands", Params: &move.Bands{LowHz: 120, HighHz: 2500, Depth: 50, Low: -30, Mid: -30, High: -40, Attack: 10, Release: 120}},
+	}
 	song.Master.Moves = move.Chain{{ID: "mono", Params: &move.MonoBelow{Hz: 120}}}.
-		With(move.Move{ID: session.PrintClip, Params: &move.SoftClip{Threshold: -3, Knee: 3}}).With(move.Move{ID: session.PrintLimit, Params: &move.Limit{Drive: 3, Ceiling: -1, Ahead: 3, Release: 120}})
+		With(
+			move.Move{ID: session.PrintClip, Params: &move.SoftClip{Threshold: -3, Knee: 3}},
+		).With(move.Move{ID: session.PrintLimit, Params: &move.Limit{Drive: 3, Ceiling: -1, Ahead: 3, Release: 120}})
 	return mix.New(lib, 32<<20), &song
 }
 
@@ -180,7 +198,8 @@ func TestOut(t *testing.T) {
 		}
 		seen[f.Name] = true
 	}
-	if len(files) != 1+12+1+1 || !strings.Contains(files[0].Name, "premaster") || files[len(files)-1].Name != "checksums.sha256" || !strings.HasSuffix(files[1].Name, ".flac") {
+	if len(files) != 1+12+1+1 || !strings.Contains(files[0].Name, "premaster") || files[len(files)-1].Name != "checksums.sha256" ||
+		!strings.HasSuffix(files[1].Name, ".flac") {
 		t.Errorf("%d files, the first %s", len(files), files[0].Name)
 	}
 	// one pass is what each is by itself
@@ -245,7 +264,15 @@ func BenchmarkPrintOut(b *testing.B) {
 	debug.FreeOSMemory() // what the demo was made of
 	most := 0.0
 	for b.Loop() {
-		files, err := Out(context.Background(), r, song, Order{What: []string{"premaster", "copy", "stems", "sheet"}, Form: ""}, b.TempDir(), nil, func(float64) { most = max(most, resident(b)) })
+		files, err := Out(
+			context.Background(),
+			r,
+			song,
+			Order{What: []string{"premaster", "copy", "stems", "sheet"}, Form: ""},
+			b.TempDir(),
+			nil,
+			func(float64) { most = max(most, resident(b)) },
+		)
 		if err != nil {
 			b.Fatal(err)
 		}

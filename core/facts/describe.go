@@ -129,7 +129,8 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 	p.CarriesLow = carriesLow(low, fs, a.Onsets)
 	a.Portrait = p
 	role, sure := a.likeliest()
-	struck := role == session.Kick && sure > 0.5 && p.Sustain < sustained || len(a.Onsets) > 1 && p.CarriesLow < struckUnder && p.LowShare > 0.4 && role != session.Bass // a kick's hits are no line
+	struck := role == session.Kick && sure > 0.5 && p.Sustain < sustained ||
+		len(a.Onsets) > 1 && p.CarriesLow < struckUnder && p.LowShare > 0.4 && role != session.Bass // a kick's hits are no line
 	if p.LowShare > lineLow && !struck && a.Fundamental != nil && a.Fundamental.Hz < lineAbout {
 		p.Line = meter.BassLine(low, fs)
 	}

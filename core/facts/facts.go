@@ -301,7 +301,31 @@ var words = []struct {
 	{session.Perc, []string{"perc", "percussion", "conga", "bongo", "shaker", "tom", "block", "cowbell", "tamb"}},
 	{session.Texture, []string{"texture", "vinyl", "noise", "atmos", "ambience", "crackle", "foley"}},
 	{session.Effects, []string{"fx", "riser", "sfx", "impact", "sweep", "downlifter"}},
-	{session.Melodic, []string{"pad", "keys", "piano", "bell", "lead", "synth", "melody", "pluck", "strings", "guitar", "chord", "chords", "arp", "vox", "vocal", "flute", "organ", "brass", "choir", "harp"}},
+	{
+		session.Melodic,
+		[]string{
+			"pad",
+			"keys",
+			"piano",
+			"bell",
+			"lead",
+			"synth",
+			"melody",
+			"pluck",
+			"strings",
+			"guitar",
+			"chord",
+			"chords",
+			"arp",
+			"vox",
+			"vocal",
+			"flute",
+			"organ",
+			"brass",
+			"choir",
+			"harp",
+		},
+	},
 }
 
 // GuessRole guesses a role from a file's name, Other where the name does not tell.

@@ -51,7 +51,8 @@ func TestFactsJSON(t *testing.T) {
 		if err := json.Unmarshal(body, &got); err != nil {
 			t.Fatal(err)
 		}
-		for _, field := range strings.Fields("file format sample_rate_hz channels bit_depth duration_s sample_peak_dbfs true_peak_dbtp rms_dbfs crest_db loudness_integrated_lufs loudness_momentary_max_lufs loudness_short_max_lufs loudness_range_lu dc_offset clipped_runs correlation fundamental onsets_s") {
+		for _, field := range strings.Fields("file format sample_rate_hz channels bit_depth duration_s sample_peak_dbfs true_peak_dbtp rms_dbfs crest_db " +
+			"loudness_integrated_lufs loudness_momentary_max_lufs loudness_short_max_lufs loudness_range_lu dc_offset clipped_runs correlation fundamental onsets_s") {
 			if _, ok := got[field]; !ok {
 				t.Errorf("%s: no field %s", name, field)
 			}
@@ -74,7 +75,8 @@ func TestBadSound(t *testing.T) {
 		t.Errorf("Inf: %v", err)
 	}
 	b.Ch[0][22050] = -1.2e4
-	if _, err := Analyse(context.Background(), audio.Memory{Buffer: b}, "x", nil); !errors.Is(err, audio.ErrTooLarge) || !strings.Contains(err.Error(), "0.500 s") {
+	if _, err := Analyse(context.Background(), audio.Memory{Buffer: b}, "x", nil); !errors.Is(err, audio.ErrTooLarge) ||
+		!strings.Contains(err.Error(), "0.500 s") {
 		t.Errorf("81 dB over full scale: %v", err)
 	}
 	if _, err := Analyse(context.Background(), audio.Memory{Buffer: audio.New(44100, 1, 0)}, "x", nil); err == nil || !strings.Contains(err.Error(), "no audio") {

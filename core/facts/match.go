@@ -89,15 +89,41 @@ func MatchStems(stems []session.Stem, facts map[string]*Analysis, brought []Brou
 }
 
 // versionWords are words at the end of a name that tell versions apart, and not parts.
-var versionWords = map[string]bool{"new": true, "old": true, "final": true, "bounce": true, "bounced": true, "export": true, "print": true, "mix": true, "edit": true, "copy": true, "fix": true, "fixed": true, "ducked": true, "changed": true, "trimmed": true, "version": true, "ver": true, "rev": true, "take": true, "bit": true, "float": true, "moves": true, "only": true}
+var versionWords = map[string]bool{
+	"new":     true,
+	"old":     true,
+	"final":   true,
+	"bounce":  true,
+	"bounced": true,
+	"export":  true,
+	"print":   true,
+	"mix":     true,
+	"edit":    true,
+	"copy":    true,
+	"fix":     true,
+	"fixed":   true,
+	"ducked":  true,
+	"changed": true,
+	"trimmed": true,
+	"version": true,
+	"ver":     true,
+	"rev":     true,
+	"take":    true,
+	"bit":     true,
+	"float":   true,
+	"moves":   true,
+	"only":    true,
+}
 
 // plainName is a name without what tells versions apart: "808_v2 (final)" is "808", "Kick 2" stays.
 func plainName(name string) string {
 	words := strings.FieldsFunc(strings.ToLower(name), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
 	for len(words) > 1 {
 		last := words[len(words)-1]
-		version := strings.TrimLeft(last, "0123456789") == "" && (len(words) > 2 && versionWords[words[len(words)-2]] || len(last) >= 6) || // a number after such a word, or a date
-			versionWords[last] || len(last) > 1 && strings.ContainsRune("vr", rune(last[0])) && strings.TrimLeft(last[1:], "0123456789") == ""
+		version := strings.TrimLeft(last,
+			"0123456789") == "" && (len(words) > 2 && versionWords[words[len(words)-2]] || len(last) >= 6) || // a number after such a word, or a date
+			versionWords[last] ||
+			len(last) > 1 && strings.ContainsRune("vr", rune(last[0])) && strings.TrimLeft(last[1:], "0123456789") == ""
 		if !version {
 			break
 		}

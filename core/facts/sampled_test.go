@@ -45,7 +45,11 @@ func playedPart(t testing.TB, program int, keys []int, long float64, chord bool,
 		k := keys[r.IntN(len(keys))]
 		notes = append(notes, sampled.Note{At: at, End: at + 0.95*long, Key: k, Velocity: 80 + r.IntN(35)})
 		if chord {
-			notes = append(notes, sampled.Note{At: at, End: at + 0.95*long, Key: k + 3 + r.IntN(2), Velocity: 80}, sampled.Note{At: at, End: at + 0.95*long, Key: k + 7, Velocity: 80})
+			notes = append(
+				notes,
+				sampled.Note{At: at, End: at + 0.95*long, Key: k + 3 + r.IntN(2), Velocity: 80},
+				sampled.Note{At: at, End: at + 0.95*long, Key: k + 7, Velocity: 80},
+			)
 		}
 	}
 	return sampled.Play(t, map[int]int{0: program}, notes, 12.5)

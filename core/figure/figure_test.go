@@ -11,7 +11,8 @@ import (
 func TestNumbers(t *testing.T) {
 	for _, c := range []struct{ got, want string }{
 		{Signed(-0.04, 1), "0.0"}, {Signed(-3.25, 1), "−3.2"}, {Signed(-0.001, 2), "0.00"}, {Signed(12, 0), "12"}, {Signed(-1.5, -1), "−1.5"},
-		{Plus(0.04, 1), "0.0"}, {Plus(2, 1), "+2.0"}, {Plus(-2, 1), "−2.0"}, {Short(-3), "−3"}, {Short(-0.01), "0"}, {Short(2.25), "2.2"}, {ShortPlus(4), "+4"}, {ShortPlus(0), "0"},
+		{Plus(0.04, 1), "0.0"}, {Plus(2, 1), "+2.0"}, {Plus(-2, 1), "−2.0"}, {Short(-3), "−3"}, {Short(-0.01), "0"}, {Short(2.25), "2.2"}, {ShortPlus(4),
+			"+4"}, {ShortPlus(0), "0"},
 	} {
 		if c.got != c.want {
 			t.Errorf("%q, want %q", c.got, c.want)

@@ -150,7 +150,8 @@ func TestNothingElseStartsGoroutines(t *testing.T) {
 						at = "errgroup"
 					}
 				case *ast.SelectorExpr:
-					if x, ok := n.X.(*ast.Ident); ok && (x.Name == "time" || x.Name == "context") && n.Sel.Name == "AfterFunc" || ok && x.Name == "sync" && n.Sel.Name == "WaitGroup" {
+					if x, ok := n.X.(*ast.Ident); ok && (x.Name == "time" || x.Name == "context") && n.Sel.Name == "AfterFunc" ||
+						ok && x.Name == "sync" && n.Sel.Name == "WaitGroup" {
 						at = x.Name + "." + n.Sel.Name
 					}
 				}

@@ -32,11 +32,22 @@ func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []
 		return nil
 	}
 	out := Findings(st.Role, a)
-	if slices.ContainsFunc(st.Moves, func(m move.Move) bool { _, tune := m.Params.(*move.Tune); return tune && !m.Off }) { // it is tuned here; Pocket tells how it stands then
+	if slices.ContainsFunc(
+		st.Moves,
+		func(m move.Move) bool { _, tune := m.Params.(*move.Tune); return tune && !m.Off },
+	) { // it is tuned here; Pocket tells how it stands then
 		out = slices.DeleteFunc(out, func(f find.Finding) bool { return f.ID == "off-tune" })
 	}
 	if a.Damage != "" {
-		out = append([]find.Finding{{ID: "file-damaged", What: "Its audio file is " + a.Damage + ": it plays as silence", Why: "The figures are those it had. Bring the same file again and it is mended; or replace it by another, or remove it."}}, out...)
+		out = append(
+			[]find.Finding{
+				{
+					ID:   "file-damaged",
+					What: "Its audio file is " + a.Damage + ": it plays as silence",
+					Why:  "The figures are those it had. Bring the same file again and it is mended; or replace it by another, or remove it.",
+				},
+			},
+			out...)
 	}
 	if t := twins[st.ID]; t != nil {
 		out = append(out, *t)
@@ -45,7 +56,14 @@ func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []
 		out = append(out, find.Finding{ID: "doubtful-role", What: g.Doubt, Why: "Its name says " + string(g.Role) + ". Choose the role that is right."})
 	}
 	if rate := b.Song.Rate; a.Rate != rate && rate > 0 {
-		out = append(out, find.Finding{ID: "other-rate", What: fmt.Sprintf("%g kHz among stems at %g kHz", float64(a.Rate)/1000, float64(rate)/1000), Why: "It is resampled; a bounce at the song's rate is the safer way."})
+		out = append(
+			out,
+			find.Finding{
+				ID:   "other-rate",
+				What: fmt.Sprintf("%g kHz among stems at %g kHz", float64(a.Rate)/1000, float64(rate)/1000),
+				Why:  "It is resampled; a bounce at the song's rate is the safer way.",
+			},
+		)
 	}
 	var all []*facts.Analysis
 	for _, o := range b.Song.Stems {

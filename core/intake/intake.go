@@ -35,7 +35,13 @@ func Findings(role session.Role, a *facts.Analysis) []find.Finding {
 		return out
 	}
 	if a.ClippedRuns > 0 {
-		say("clipped", "Flat tops were cut off before the file was written; only a new bounce brings them back.", "clipped in %d places, first at %.2f s", a.ClippedRuns, firstOf(a.Clipped))
+		say(
+			"clipped",
+			"Flat tops were cut off before the file was written; only a new bounce brings them back.",
+			"clipped in %d places, first at %.2f s",
+			a.ClippedRuns,
+			firstOf(a.Clipped),
+		)
 	}
 	if math.Abs(float64(a.DC)) > dcLimit {
 		say("dc", "A constant offset takes headroom and is never heard.", "DC offset of %.1f %% of full scale", 100*float64(a.DC))
@@ -77,22 +83,41 @@ func ofPortrait(p *facts.Portrait, role session.Role, a *facts.Analysis) []find.
 		say("dual-mono", "Both channels are the same; a mono bounce says the same in half the space.", "a mono file with two channels")
 	}
 	if a.Correlation.Valid() && a.Correlation < cancelsTell && role != session.Texture && role != session.Effects {
-		say("cancels", "On one speaker, and on a club's low end, it is gone. One channel is upside down: turn it over, and bounce it again.", "cancels in mono: the correlation of its channels is %.2f", float64(a.Correlation))
+		say(
+			"cancels",
+			"On one speaker, and on a club's low end, it is gone. One channel is upside down: turn it over, and bounce it again.",
+			"cancels in mono: the correlation of its channels is %.2f",
+			float64(a.Correlation),
+		)
 	}
 	switch {
 	case a.Format == "mp3":
-		say("lossy", "A lossy codec has thrown part of the sound away, and its delay makes the stem start 20 to 50 ms late. Bounce it as WAV.", "lossy source: MP3, starts late")
+		say(
+			"lossy",
+			"A lossy codec has thrown part of the sound away, and its delay makes the stem start 20 to 50 ms late. Bounce it as WAV.",
+			"lossy source: MP3, starts late",
+		)
 	case a.Format == "ogg":
 		say("lossy", "A lossy codec has thrown part of the sound away. Bounce it as WAV.", "lossy source: Ogg Vorbis")
 	case a.Rate >= 44100 && p.Spectrum.TopHz >= lossyFrom && p.Spectrum.TopHz <= lossyTo && p.HighShare > 1e-4:
-		say("lossy", "Lossy codecs end near 16 kHz; what they took does not come back.", "nothing over %.1f kHz: perhaps from a lossy source", float64(p.Spectrum.TopHz)/1000)
+		say(
+			"lossy",
+			"Lossy codecs end near 16 kHz; what they took does not come back.",
+			"nothing over %.1f kHz: perhaps from a lossy source",
+			float64(p.Spectrum.TopHz)/1000,
+		)
 	}
 	hit := role == session.Kick || role == session.Snare || role == session.Perc || role == session.Hats
 	if hit && p.Floor > floorTell && p.Floor-a.SamplePeak > floorAbove && p.Sustain < 0.9 && p.FloorSpread < floorSpread {
 		say("floor", "Room or hum between the hits adds up over many stems.", "noise floor at %.0f dBFS", float64(p.Floor))
 	}
 	if role == session.Kick && p.CarriesLow > carriesTell {
-		say("carries-bass", "Kick and bass in one file cannot be ducked against each other. Bounce them apart.", "carries a bass with it: %.0f %% of the low energy stays between the hits", 100*p.CarriesLow)
+		say(
+			"carries-bass",
+			"Kick and bass in one file cannot be ducked against each other. Bounce them apart.",
+			"carries a bass with it: %.0f %% of the low energy stays between the hits",
+			100*p.CarriesLow,
+		)
 	}
 	if a.DurationS < oneShot && p.HeadS > headOneShot {
 		say("late-start", "A one-shot that starts late plays late.", "%.0f ms of silence at the head: trim it", 1000*p.HeadS)
@@ -126,13 +151,21 @@ func Short(stem *facts.Analysis, all []*facts.Analysis) []find.Finding {
 	if len(others) < 2 || stem.DurationS > muchShorter*usual {
 		return nil
 	}
-	return []find.Finding{{ID: "short", What: fmt.Sprintf("only %.1f s long, the others %.1f s", stem.DurationS, usual), Why: "A single hit or a loop plays once, at the start. Bounce it over the whole song."}}
+	return []find.Finding{
+		{
+			ID:   "short",
+			What: fmt.Sprintf("only %.1f s long, the others %.1f s", stem.DurationS, usual),
+			Why:  "A single hit or a loop plays once, at the start. Bounce it over the whole song.",
+		},
+	}
 }
 
 // Against names what is odd about a stem's length beside the kick's.
 func Against(stem, kick *facts.Analysis) []find.Finding {
 	if d := kick.DurationS - stem.DurationS; d > shortBy && stem != kick {
-		return []find.Finding{{ID: "ends-early", What: fmt.Sprintf("ends %.2f s before the kick", d), Why: "What is missing is taken as silence; the hits there count as clear."}}
+		return []find.Finding{
+			{ID: "ends-early", What: fmt.Sprintf("ends %.2f s before the kick", d), Why: "What is missing is taken as silence; the hits there count as clear."},
+		}
 	}
 	return nil
 }

@@ -179,7 +179,16 @@ func triggered(b *bench.Bench, id string) []*session.Song {
 }
 
 // landedIn compares over the loudest stretch of so many seconds; song is the one whose hits the duck goes by.
-func landedIn(ctx context.Context, b *bench.Bench, song *session.Song, id, of, now string, duck *move.Move, hits []int, plan Plan, seconds float64) (*Result, error) {
+func landedIn(
+	ctx context.Context,
+	b *bench.Bench,
+	song *session.Song,
+	id, of, now string,
+	duck *move.Move,
+	hits []int,
+	plan Plan,
+	seconds float64,
+) (*Result, error) {
 	w, err := b.Renderer.Loudest(ctx, of, b.Song.Rate, seconds)
 	if err != nil {
 		return nil, err
@@ -214,7 +223,16 @@ type gainTo struct {
 
 // Edit puts the new file in the stem's place.
 func (l *OnBench) Edit(st *session.Stem, audio string) session.Bounced {
-	e := session.Bounced{Stem: st.ID, Audio: audio, From: st.Audio, Gain: l.steps, Part: l.part, All: l.State() == Yes || len(l.Items) == 0, Again: len(l.Lost) > 0, Said: l.Says()}
+	e := session.Bounced{
+		Stem:  st.ID,
+		Audio: audio,
+		From:  st.Audio,
+		Gain:  l.steps,
+		Part:  l.part,
+		All:   l.State() == Yes || len(l.Items) == 0,
+		Again: len(l.Lost) > 0,
+		Said:  l.Says(),
+	}
 	for _, i := range l.Items {
 		if i.ID != "" && l.Came(i.ID) {
 			e.Moves = append(e.Moves, i.ID)

@@ -30,8 +30,11 @@ func recordedPair(t *testing.T) *bench.Bench {
 		kick = append(kick, sampled.Note{At: at, End: at + 0.2, Key: 36, Velocity: 110, Channel: sampled.Drums})
 		bass = append(bass, sampled.Note{At: at, End: at + 0.9, Key: []int{29, 32, 27, 34}[i%4], Velocity: 100})
 	}
-	return songs.OnBench(t, songs.Part{ID: "c", Role: session.Kick, Sound: audio.Buffer{Rate: rate, Ch: [][]float32{sampled.Play(t, map[int]int{sampled.Drums: 24}, kick, 17).Mono()}}},
-		songs.Part{ID: "b", Role: session.Bass, Sound: audio.Buffer{Rate: rate, Ch: [][]float32{sampled.Play(t, map[int]int{0: 33}, bass, 17).Mono()}}})
+	return songs.OnBench(
+		t,
+		songs.Part{ID: "c", Role: session.Kick, Sound: audio.Buffer{Rate: rate, Ch: [][]float32{sampled.Play(t, map[int]int{sampled.Drums: 24}, kick, 17).Mono()}}},
+		songs.Part{ID: "b", Role: session.Bass, Sound: audio.Buffer{Rate: rate, Ch: [][]float32{sampled.Play(t, map[int]int{0: 33}, bass, 17).Mono()}}},
+	)
 }
 
 // bounced renders a stem as another program would that was set like a song, and puts the file in the library.
@@ -111,7 +114,9 @@ func TestLanded(t *testing.T) {
 				t.Errorf("%s: %+v, not %s", school, i, want[i.ID])
 			}
 		}
-		if f := l.Found; math.Abs(f.Gain+2) > 0.1 || math.Abs(math.Log2(f.Filters[0].Hz/60)) > 1.0/6 || math.Abs(f.Filters[1].DB+2) > 1 || math.Abs(f.Delay-2) > 0.1 || l.State() != landed.Part {
+		if f := l.Found; math.Abs(f.Gain+2) > 0.1 || math.Abs(math.Log2(f.Filters[0].Hz/60)) > 1.0/6 || math.Abs(f.Filters[1].DB+2) > 1 ||
+			math.Abs(f.Delay-2) > 0.1 ||
+			l.State() != landed.Part {
 			t.Errorf("%s: %s %+v", school, l.Says(), f)
 		}
 		song = b.Song.Clone()
@@ -152,7 +157,12 @@ func TestLandedBesideALateKick(t *testing.T) {
 	b := recordedPair(t)
 	st := b.Song.Stem("b")
 	st.Clip = -2
-	st.Moves = move.Chain{{ID: "duck-b", Params: &move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -4}, {MS: 0, DB: -9}, {MS: 60, DB: -9}, {MS: 150}}}}}
+	st.Moves = move.Chain{
+		{
+			ID:     "duck-b",
+			Params: &move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -4}, {MS: 0, DB: -9}, {MS: 60, DB: -9}, {MS: 150}}},
+		},
+	}
 	byPlan := strings.Repeat("d", 64)
 	bounced(t, b, b.Song.Clone(), "b", byPlan)
 
@@ -229,7 +239,8 @@ func TestLandedAndLost(t *testing.T) {
 			t.Fatal(err)
 		}
 		is := now.Stem("b")
-		if !slices.Equal(l.Lost, want.lost) || math.Abs(is.Clip-want.clip) > 0.05 || len(is.Moves.Active()) != want.bells || (want.lost != nil) != strings.Contains(l.Says(), "on again here") {
+		if !slices.Equal(l.Lost, want.lost) || math.Abs(is.Clip-want.clip) > 0.05 || len(is.Moves.Active()) != want.bells ||
+			(want.lost != nil) != strings.Contains(l.Says(), "on again here") {
 			t.Errorf("%s: lost %v, clip %g, %d moves on; %s", name, l.Lost, is.Clip, len(is.Moves.Active()), l.Says())
 		}
 	}

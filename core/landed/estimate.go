@@ -236,7 +236,16 @@ func unducked(was, now []float32, plan Plan, part float64) (x, y []float32) {
 // clearest takes out of the new file what makes it follow best from the old one behind what was found so far: nothing, the duck
 // as it was planned, as deep as it was measured, or the course that was measured.
 // behind is the old file behind that.
-func clearest(ctx context.Context, was, now, behind []float32, lag, rate int, hits []int, plan Plan, fit *fitted, d *Ducking, kept *spectraOf) (x, y []float32, err error) {
+func clearest(
+	ctx context.Context,
+	was, now, behind []float32,
+	lag, rate int,
+	hits []int,
+	plan Plan,
+	fit *fitted,
+	d *Ducking,
+	kept *spectraOf,
+) (x, y []float32, err error) {
 	type pair struct{ x, y []float32 }
 	all := []pair{{behind, now}}
 	add := func(x, y []float32) {

@@ -37,7 +37,11 @@ func recorded(t testing.TB) []material {
 	for i := range 16 {
 		at := float64(i)
 		bass = append(bass, sampled.Note{At: at, End: at + 0.9, Key: keys[i%len(keys)], Velocity: 90 + i%3*10})
-		kit = append(kit, sampled.Note{At: at, End: at + 0.2, Key: 36, Velocity: 110, Channel: sampled.Drums}, sampled.Note{At: at + 0.5, End: at + 0.6, Key: 38, Velocity: 95, Channel: sampled.Drums})
+		kit = append(
+			kit,
+			sampled.Note{At: at, End: at + 0.2, Key: 36, Velocity: 110, Channel: sampled.Drums},
+			sampled.Note{At: at + 0.5, End: at + 0.6, Key: 38, Velocity: 95, Channel: sampled.Drums},
+		)
 		for k := range 4 {
 			kit = append(kit, sampled.Note{At: at + float64(k)*0.25, End: at + float64(k)*0.25 + 0.1, Key: 42, Velocity: 70 + 10*(k%2), Channel: sampled.Drums})
 		}
@@ -187,7 +191,9 @@ func drawn(r *rand.Rand, m material) done {
 	d := done{
 		gain: math.Round(10*between(-9, 6)) / 10, high: math.Round(between(28, 120)), slope: []int{12, 24}[r.IntN(2)],
 		hz: math.Round(between(90, 900)), q: math.Round(10*between(0.7, 2)) / 10, db: math.Round(10*between(1.5, 6)) / 10 * float64(2*r.IntN(2)-1),
-		delay: math.Round(100*between(-8, 8)) / 100, flip: r.IntN(2) == 0, depth: -math.Round(10*between(2, 12)) / 10, hold: between(20, 80), release: between(40, 150),
+		delay: math.Round(
+			100*between(-8, 8),
+		) / 100, flip: r.IntN(2) == 0, depth: -math.Round(10*between(2, 12)) / 10, hold: between(20, 80), release: between(40, 150),
 	}
 	switch m.name {
 	case "pad":
@@ -368,7 +374,10 @@ func TestWithoutAPlan(t *testing.T) {
 			bell = o
 		}
 	}
-	if math.Abs(got.Found.Gain+3) > 0.1 || high == nil || bell == nil || len(got.Found.Others) != 2 || math.Abs(math.Log2(high.Hz/60)) > 1.0/6 || high.Slope != 24 || math.Abs(math.Log2(bell.Hz/700)) > 1.0/6 || math.Abs(bell.DB+4) > 0.5 {
+	if math.Abs(got.Found.Gain+3) > 0.1 || high == nil || bell == nil || len(got.Found.Others) != 2 || math.Abs(math.Log2(high.Hz/60)) > 1.0/6 ||
+		high.Slope != 24 ||
+		math.Abs(math.Log2(bell.Hz/700)) > 1.0/6 ||
+		math.Abs(bell.DB+4) > 0.5 {
 		t.Errorf("%q %+v", got.Other, got.Found)
 	}
 	if as := estimate(y, d.plan(m)); as.State() != Yes || len(as.Other) > 0 || as.Says() != "landed" {
@@ -430,7 +439,11 @@ func TestInstruments(t *testing.T) {
 			if low {
 				key -= 20
 			}
-			notes = append(notes, sampled.Note{At: at + 0.02*r.Float64(), End: at + 0.6 + 0.6*r.Float64(), Key: key, Velocity: 70 + r.IntN(50)}, sampled.Note{At: at + 0.65, End: at + 1.2, Key: key + 7, Velocity: 60 + r.IntN(50)})
+			notes = append(
+				notes,
+				sampled.Note{At: at + 0.02*r.Float64(), End: at + 0.6 + 0.6*r.Float64(), Key: key, Velocity: 70 + r.IntN(50)},
+				sampled.Note{At: at + 0.65, End: at + 1.2, Key: key + 7, Velocity: 60 + r.IntN(50)},
+			)
 			hits = append(hits, int(at*rate))
 		}
 		m := material{fmt.Sprintf("program %d", program), sampled.Play(t, map[int]int{0: program}, notes, 16.5).Mono(), hits}

@@ -156,7 +156,15 @@ func byClick(l *Ledger, o Options, p *Plan) ([]want, error) {
 	for _, row := range sorted(l.Rows, Quietest) {
 		order = append(order, row.Stem.Name)
 	}
-	p.Notes = append(p.Notes, fmt.Sprintf("%s is set to peak %.0f dB under the click. By ear, set the others from the quietest up: %s.", melody.Stem.Name, under, strings.Join(order, ", ")))
+	p.Notes = append(
+		p.Notes,
+		fmt.Sprintf(
+			"%s is set to peak %.0f dB under the click. By ear, set the others from the quietest up: %s.",
+			melody.Stem.Name,
+			under,
+			strings.Join(order, ", "),
+		),
+	)
 	return l.windowed(kick, melody.Stem, -under), nil
 }
 

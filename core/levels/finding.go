@@ -138,7 +138,11 @@ func (l *Ledger) clipping(position func(int) string) []find.Finding {
 		f := find.Finding{
 			Group: find.Plan, ID: find.ID("over-full-scale", "bus", b.Bus.ID),
 			What: fmt.Sprintf("%s goes over full scale at the bus, by %s", b.Bus.Name, said(float64(b.Out.Peak))),
-			Why:  fmt.Sprintf("Its worst sample is at %s; no part of it is over alone. A bus nearly always creeps over when everything joins it. Its fader alone shifts the balance; the plan keeps it.", position(b.Out.At)),
+			Why: fmt.Sprintf(
+				"Its worst sample is at %s; no part of it is over alone. A bus nearly always creeps over when everything joins it. Its fader alone shifts the balance; "+
+					"the plan keeps it.",
+				position(b.Out.At),
+			),
 			Hear: "bus:" + b.Bus.ID,
 		}
 		f.Fix, f.Do = l.busFix(b)

@@ -202,7 +202,8 @@ func TestFindings(t *testing.T) {
 		"bus over":           {func(s *session.Song) { s.Bus("drums").Fader = 5 }, "Drums peaks 1.5 dB over −3.5 dBFS", false},
 		"premaster over":     {func(s *session.Song) { s.Master.Fader = -1 }, "The premaster peaks at", false},
 		"big trim":           {func(s *session.Song) { s.Stem("pad").Clip, s.Stem("pad").Source = -12.5, 12.5 }, "pad is trimmed by +12.5 dB", true},
-		"thrown away":        {func(s *session.Song) { s.Stem("pad").Clip, s.Stem("pad").Fader = -10, 9 }, "pad loses 10.0 dB at the clip step and gets 9.0 dB back", false},
+		"thrown away": {func(s *session.Song) { s.Stem("pad").Clip, s.Stem("pad").Fader = -10, 9 }, "pad loses 10.0 dB at the clip step and gets " +
+			"9.0 dB back", false},
 		"lost trigger": {func(s *session.Song) {
 			d := duck()
 			s.SetDuck(d, false, "")

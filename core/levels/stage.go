@@ -19,8 +19,10 @@ import (
 var Stage = stage.Stage{
 	Key: stage.Levels, Name: "Levels", Question: "How loud is each thing at each step?",
 	Help: []string{
-		"Every part at every step, from the source to the premaster, as it measures in a real render. The bracket is where such a part usually peaks; the tick is where it does.",
-		"First: the plan. It sets the kick, then all else about it, at the first step that is free. A fader that is automated elsewhere is locked, and trimmed one step earlier.",
+		"Every part at every step, from the source to the premaster, as it measures in a real render. The bracket is where such a part usually peaks; the tick " +
+			"is where it does.",
+		"First: the plan. It sets the kick, then all else about it, at the first step that is free. A fader that is automated elsewhere is locked, and trimmed " +
+			"one step earlier.",
 	},
 	Judge: Findings,
 	Figures: map[string]stage.Figure{

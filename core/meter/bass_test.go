@@ -102,8 +102,20 @@ func TestSampledLines(t *testing.T) {
 			if found < n*95/100 || right < n*85/100 {
 				t.Errorf("program %d: %d of %d notes known, %d right", program, found, n, right)
 			}
-			t.Logf("program %d bent %v: %d notes, %d known, %d right, %d octave off, %d too many, %d within 10 ms; late by %.0f, %.0f to %.0f ms", program, bent, n, found, right, octave, extra, in10,
-				float64(Median(late)), float64(Percentile(late, 0.05)), float64(Percentile(late, 0.95)))
+			t.Logf(
+				"program %d bent %v: %d notes, %d known, %d right, %d octave off, %d too many, %d within 10 ms; late by %.0f, %.0f to %.0f ms",
+				program,
+				bent,
+				n,
+				found,
+				right,
+				octave,
+				extra,
+				in10,
+				float64(Median(late)),
+				float64(Percentile(late, 0.05)),
+				float64(Percentile(late, 0.95)),
+			)
 		}
 	}
 	t.Logf("%d notes, %d known, %d right, %d within 10 ms", all, known, sound, near)

@@ -120,7 +120,8 @@ func TestHeard(t *testing.T) {
 			t.Errorf("%g dB over the threshold, by %g dB: %v", c.level, c.by, got)
 		}
 	}
-	if NewEar(96000, Playback).Frame != 8192 || NewEar(88200, Playback).Frame != 8192 || NewEar(48000, Playback).Frame != 4096 || NewEar(192000, Playback).Frame != 16384 {
+	if NewEar(96000, Playback).Frame != 8192 || NewEar(88200, Playback).Frame != 8192 || NewEar(48000, Playback).Frame != 4096 ||
+		NewEar(192000, Playback).Frame != 16384 {
 		t.Error("frames do not last alike at all rates")
 	}
 }

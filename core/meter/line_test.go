@@ -88,7 +88,8 @@ func TestBassLine(t *testing.T) {
 		}
 	}
 	t.Logf("%d notes: %d octave errors, %d more than 5 cents off, %d missed; %d of %d glides", notes, octave, off, missed, glidesFound, glides)
-	if float64(octave) > 0.01*float64(notes) || float64(off) > 0.02*float64(notes) || float64(missed) > 0.02*float64(notes) || float64(glidesFound) < 0.9*float64(glides) {
+	if float64(octave) > 0.01*float64(notes) || float64(off) > 0.02*float64(notes) || float64(missed) > 0.02*float64(notes) ||
+		float64(glidesFound) < 0.9*float64(glides) {
 		t.Errorf("too many")
 	}
 	if BassLine(make([]float32, 4000), 4000) != nil {

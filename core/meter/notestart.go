@@ -249,7 +249,8 @@ func (s *starts) again(n BassNote) []float64 {
 	}
 	var at []float64
 	for k, m := range missed {
-		if k < skip || k-last < againSkip && last > 0 || k+againSkip/2 > len(missed) || m < againMissed || m < againTimes*usual || m < againTimes*missed[k-1] && m < againTimes*missed[k-2] {
+		if k < skip || k-last < againSkip && last > 0 || k+againSkip/2 > len(missed) || m < againMissed || m < againTimes*usual ||
+			m < againTimes*missed[k-1] && m < againTimes*missed[k-2] {
 			continue
 		}
 		last = k

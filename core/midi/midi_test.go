@@ -60,7 +60,8 @@ func TestRoundTrip(t *testing.T) {
 }
 
 func TestBad(t *testing.T) {
-	for _, junk := range [][]byte{nil, []byte("RIFF"), []byte("MThd"), byHand[:20], byHand[:40], byHand[:len(byHand)-5], append([]byte("MThd\x00\x00\x00\x06\x00\x00\x00\x01\x00\x00"), byHand[14:]...)} {
+	for _, junk := range [][]byte{nil, []byte("RIFF"), []byte("MThd"), byHand[:20], byHand[:40], byHand[:len(byHand)-5],
+		append([]byte("MThd\x00\x00\x00\x06\x00\x00\x00\x01\x00\x00"), byHand[14:]...)} {
 		if notes, err := Read(bytes.NewReader(junk)); err == nil {
 			t.Errorf("%q was read as %v", junk, notes)
 		}

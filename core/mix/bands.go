@@ -14,7 +14,15 @@ import (
 // each of some bands, Hz: the level that frames of so many samples reach or pass in all but a
 // share of the time in which the stems sound. Frames under a part of the loudest one's energy
 // count as not sounding.
-func (r *Renderer) BandLevels(ctx context.Context, song *session.Song, stems []*session.Stem, w Window, bands []meter.CriticalBand, frame int, share, silent float64) ([]float64, error) {
+func (r *Renderer) BandLevels(
+	ctx context.Context,
+	song *session.Song,
+	stems []*session.Stem,
+	w Window,
+	bands []meter.CriticalBand,
+	frame int,
+	share, silent float64,
+) ([]float64, error) {
 	ins, err := r.together(song, stems)
 	if err != nil {
 		return nil, err

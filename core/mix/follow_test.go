@@ -67,7 +67,11 @@ func TestLoopsHaveNoSeam(t *testing.T) {
 func TestPartsAreTheWhole(t *testing.T) {
 	ctx := context.Background()
 	lib, s := beat()
-	s.SetDuck(&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {MS: 2, DB: -14}, {MS: 90, DB: -9, Bend: 0.4}, {MS: 210}}}, false, "")
+	s.SetDuck(
+		&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {MS: 2, DB: -14}, {MS: 90, DB: -9, Bend: 0.4}, {MS: 210}}},
+		false,
+		"",
+	)
 	kick := s.TriggerStem()
 	kick.SetMove(move.Move{ID: "tail-fade", Params: &move.Fade{Trigger: session.KickTrigger, From: 80, To: 160}})
 	r := New(lib, 1<<28)
@@ -128,7 +132,9 @@ func TestLowestOfTwoDucks(t *testing.T) {
 	lib, s := routed()
 	s.Triggers = append(s.Triggers, session.Trigger{ID: "t1", Name: "every half", Grid: "1/2"})
 	for trigger, depth := range map[string]float64{session.KickTrigger: 9, "t1": 3} {
-		s.Stem("p").SetMove(move.Move{ID: session.PartDuck + "p-" + trigger, Params: &move.Duck{School: move.CurveSchool, Trigger: trigger, Points: []move.Point{{MS: -5}, {DB: -depth}, {MS: 400, DB: -depth}, {MS: 600}}}})
+		s.Stem("p").
+			SetMove(move.Move{ID: session.PartDuck + "p-" + trigger, Params: &move.Duck{School: move.CurveSchool, Trigger: trigger, Points: []move.Point{{MS: -5},
+				{DB: -depth}, {MS: 400, DB: -depth}, {MS: 600}}}})
 	}
 	alone := func(trigger string) session.Song {
 		c := s.Clone()

@@ -31,7 +31,33 @@ func (a anySound) KickHz(string) (float64, error) { return 52, nil }
 // number is a number in JSON; odd are those that it is changed into.
 var (
 	number = regexp.MustCompile(`-?[0-9]+(\.[0-9]+)?(e-?[0-9]+)?`)
-	odd    = []string{"0", "-1", "1", "1e-9", "-1e-9", "1e9", "-1e9", "1e308", "-1e308", "1e-308", "0.5", "-0.5", "20", "-20", "100", "1000", "-1000", "20000", "2147483648", "44100", "192000", "8000", "60", "-60", "1e18"}
+	odd    = []string{
+		"0",
+		"-1",
+		"1",
+		"1e-9",
+		"-1e-9",
+		"1e9",
+		"-1e9",
+		"1e308",
+		"-1e308",
+		"1e-308",
+		"0.5",
+		"-0.5",
+		"20",
+		"-20",
+		"100",
+		"1000",
+		"-1000",
+		"20000",
+		"2147483648",
+		"44100",
+		"192000",
+		"8000",
+		"60",
+		"-60",
+		"1e18",
+	}
 )
 
 // A song that comes from elsewhere, whatever it says: it is refused in a sentence, or it is rendered and printed, soon, in

@@ -62,7 +62,13 @@ const oncePart = 16
 
 // New returns a renderer that keeps up to cacheBytes of results.
 func New(lib Library, cacheBytes int) *Renderer {
-	return &Renderer{Library: lib, Cache: NewCache(cacheBytes - cacheBytes/longPart), long: NewCache(cacheBytes / longPart), once: NewCache(cacheBytes / oncePart), block: Block}
+	return &Renderer{
+		Library: lib,
+		Cache:   NewCache(cacheBytes - cacheBytes/longPart),
+		long:    NewCache(cacheBytes / longPart),
+		once:    NewCache(cacheBytes / oncePart),
+		block:   Block,
+	}
 }
 
 // Forget drops all results: the sound of a file is not what it was.

@@ -231,7 +231,8 @@ func TestLoopAgreesWithSong(t *testing.T) {
 	}
 	for i, h := range loop.Hits {
 		w := whole.Hits[i+1]
-		if math.Abs(h.At-w.At) > 1e-9 || math.Abs(float64(h.Clearance-w.Clearance)) > 0.01 || math.Abs(h.Gap-w.Gap) > 1e-6 || math.Abs(float64(h.Overlap-w.Overlap)) > 0.1 {
+		if math.Abs(h.At-w.At) > 1e-9 || math.Abs(float64(h.Clearance-w.Clearance)) > 0.01 || math.Abs(h.Gap-w.Gap) > 1e-6 ||
+			math.Abs(float64(h.Overlap-w.Overlap)) > 0.1 {
 			t.Errorf("hit %d: loop %+v, song %+v", i, h, w)
 		}
 	}
@@ -454,7 +455,12 @@ func TestLoudnessFromParts(t *testing.T) {
 	s.Stems[0].Fader, s.Stems[1].Fader, s.Stems[1].Sends = -1, 2, []session.Send{{Bus: "room", Level: -6}}
 	s.Stems[2].Pan, s.Stems[2].Width = 0.4, 0.5
 	busDuck := func(depth float64) move.Chain {
-		return move.Chain{{ID: "duck", Params: &move.Duck{School: "curve", Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -depth}, {MS: 60, DB: -depth}, {MS: 140}}}}}
+		return move.Chain{
+			{
+				ID:     "duck",
+				Params: &move.Duck{School: "curve", Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -depth}, {MS: 60, DB: -depth}, {MS: 140}}},
+			},
+		}
 	}
 	s.Buses[1].Moves, s.Buses[2].Moves = busDuck(4), busDuck(8)
 	w := Window{rate / 4, 4 * rate}
@@ -489,12 +495,16 @@ func TestBusDuck(t *testing.T) {
 	lib, s := beat()
 	tone := outside.Sine(rate, 1, 997, 0.1, 4, 0)
 	lib.Put("tone", tone)
-	s.Stems = append(s.Stems, session.Stem{ID: "t", Name: "Tone", Role: session.Other, Audio: "tone", Bus: "music", Sends: []session.Send{{Bus: "room", Level: 0, Pre: true}}})
+	s.Stems = append(
+		s.Stems,
+		session.Stem{ID: "t", Name: "Tone", Role: session.Other, Audio: "tone", Bus: "music", Sends: []session.Send{{Bus: "room", Level: 0, Pre: true}}},
+	)
 	s.Stems[2].Mute = true
 	s.Buses = append(s.Buses, session.Bus{ID: "room", Name: "Room"})
 	for name, d := range map[string]*move.Duck{
 		"curve": {School: "curve", Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -12}, {MS: 120, DB: -12}, {MS: 200}}},
-		"keyed": {School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: &move.Compressor{Threshold: -30, Ratio: 20, Knee: 0, Attack: 1, Hold: 60, Release: 60, Lookahead: 3}},
+		"keyed": {School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: &move.Compressor{Threshold: -30, Ratio: 20, Knee: 0, Attack: 1, Hold: 60,
+			Release: 60, Lookahead: 3}},
 	} {
 		for _, which := range []string{"room", "music"} {
 			c := copyOf(s)
@@ -611,7 +621,8 @@ func TestLongGain(t *testing.T) {
 	outside.Slow(t)
 	for name, d := range map[string]*move.Duck{
 		"curve": {School: "curve", Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -9}, {MS: 100, DB: -9}, {MS: 180}}},
-		"keyed": {School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: &move.Compressor{Threshold: -30, Ratio: 4, Knee: 6, Attack: 5, Hold: 20, Release: 200, Lookahead: 5}},
+		"keyed": {School: move.CompressorSchool, Trigger: session.KickTrigger, Comp: &move.Compressor{Threshold: -30, Ratio: 4, Knee: 6, Attack: 5, Hold: 20,
+			Release: 200, Lookahead: 5}},
 	} {
 		lib, s := beat()
 		s.SetDuck(d, false, "")

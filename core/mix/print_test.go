@@ -30,7 +30,13 @@ func moves() []move.Params {
 		&move.Fade{Trigger: key, From: 50, To: 120}, &move.Nudge{MS: 20}, &move.Nudge{MS: -60}, &move.SoftClip{Threshold: -12, Knee: 6},
 		&move.Duck{School: move.CurveSchool, Trigger: key, Points: []move.Point{{MS: -50}, {DB: -9}, {MS: 100, DB: -9}, {MS: 380}}},
 		&move.Duck{School: move.CompressorSchool, Trigger: key, Comp: &move.Compressor{Threshold: -40, Ratio: 20, Attack: 1, Release: 3000}},
-		&move.Duck{School: move.BandSchool, Trigger: key, Comp: comp, Key: &move.KeyFilter{Low: 120, Slope: 48}, Band: &move.Band{Shape: "bell", Hz: 50, Q: 6, Range: 12, Channels: "mid"}},
+		&move.Duck{
+			School:  move.BandSchool,
+			Trigger: key,
+			Comp:    comp,
+			Key:     &move.KeyFilter{Low: 120, Slope: 48},
+			Band:    &move.Band{Shape: "bell", Hz: 50, Q: 6, Range: 12, Channels: "mid"},
+		},
 		&move.Duck{School: move.BandSchool, Trigger: "every", Comp: comp, Band: &move.Band{Shape: "below", Hz: 90, Range: 12, Channels: "stereo"}},
 	}
 }
@@ -252,7 +258,10 @@ func TestLinearBuses(t *testing.T) {
 	}
 	set(session.At{Bus: "all"}, &move.Filter{Shape: dsp.Highpass, Hz: 40, Slope: 24})
 	set(session.At{Bus: "music"}, &move.MidSide{Channels: "mid", Shape: dsp.Bell, Hz: 300, Q: 1, DB: -9})
-	set(session.At{Bus: "room"}, &move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -9}, {MS: 100, DB: -9}, {MS: 180}}})
+	set(
+		session.At{Bus: "room"},
+		&move.Duck{School: move.CurveSchool, Trigger: session.KickTrigger, Points: []move.Point{{MS: -5}, {DB: -9}, {MS: 100, DB: -9}, {MS: 180}}},
+	)
 	set(session.At{}, &move.MidSide{Channels: "side", Shape: dsp.LowShelf, Hz: 200, Q: 0.7, DB: -12})
 	w := Window{rate, 3 * rate}
 	r := New(lib, 1<<28)

@@ -70,8 +70,17 @@ func (a *AttackBands) Memory(p Place) int {
 // Words says it.
 func (a *AttackBands) Words() string {
 	s := a.shapes()
-	return fmt.Sprintf("attack and sustain %s and %s dB under %s Hz, %s and %s between, %s and %s over %s Hz", figure.ShortPlus(s[0].Attack), figure.ShortPlus(s[0].Sustain), figure.Short(a.LowHz),
-		figure.ShortPlus(s[1].Attack), figure.ShortPlus(s[1].Sustain), figure.ShortPlus(s[2].Attack), figure.ShortPlus(s[2].Sustain), figure.Short(a.HighHz))
+	return fmt.Sprintf(
+		"attack and sustain %s and %s dB under %s Hz, %s and %s between, %s and %s over %s Hz",
+		figure.ShortPlus(s[0].Attack),
+		figure.ShortPlus(s[0].Sustain),
+		figure.Short(a.LowHz),
+		figure.ShortPlus(s[1].Attack),
+		figure.ShortPlus(s[1].Sustain),
+		figure.ShortPlus(s[2].Attack),
+		figure.ShortPlus(s[2].Sustain),
+		figure.Short(a.HighHz),
+	)
 }
 
 // Processor raises and lowers all channels alike, band by band.
@@ -168,7 +177,14 @@ func (a *Parallel) Memory(p Place) int {
 
 // Words says it.
 func (a *Parallel) Words() string {
-	return fmt.Sprintf("a copy over %s Hz, attack %s dB, sustain %s dB, drive %s dB, blended in at %s dB", figure.Short(a.Over), figure.ShortPlus(a.Attack), figure.ShortPlus(a.Sustain), figure.Short(a.Drive), figure.Short(a.Level))
+	return fmt.Sprintf(
+		"a copy over %s Hz, attack %s dB, sustain %s dB, drive %s dB, blended in at %s dB",
+		figure.Short(a.Over),
+		figure.ShortPlus(a.Attack),
+		figure.ShortPlus(a.Sustain),
+		figure.Short(a.Drive),
+		figure.Short(a.Level),
+	)
 }
 
 // Processor blends the copy in; all comes out as late as the copy does.

@@ -133,7 +133,15 @@ func (d *Drive) Processor(p Place) (Processor, error) {
 		return nil, err
 	}
 	g := dsp.Gain(d.Drive)
-	out := &driving{of: *d, drive: g, norm: 1 / math.Atan(g), level: dsp.Gain(d.Level) / driveTimes, gain: float32(dsp.Gain(d.Gain)), high: d.sections(float64(p.Rate)), low: d.band(float64(p.Rate))}
+	out := &driving{
+		of:    *d,
+		drive: g,
+		norm:  1 / math.Atan(g),
+		level: dsp.Gain(d.Level) / driveTimes,
+		gain:  float32(dsp.Gain(d.Gain)),
+		high:  d.sections(float64(p.Rate)),
+		low:   d.band(float64(p.Rate)),
+	}
 	out.table = make([]float32, driveTable+1)
 	for i := range out.table {
 		out.table[i] = float32(out.curve(driveReach * (2*float64(i)/driveTable - 1)))

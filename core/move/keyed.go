@@ -169,7 +169,13 @@ type Detector struct {
 // NewDetector returns a detector for keys at a rate in Hz; range is the most it reduces by, dB, 0
 // for no bound.
 func NewDetector(c Compressor, bound, rate float64) *Detector {
-	d := &Detector{comp: c, floor: math.Inf(-1), attack: math.Exp(-1000 / (c.Attack * rate)), release: math.Exp(-1000 / (c.Release * rate)), hold: int(c.Hold * rate / 1000)}
+	d := &Detector{
+		comp:    c,
+		floor:   math.Inf(-1),
+		attack:  math.Exp(-1000 / (c.Attack * rate)),
+		release: math.Exp(-1000 / (c.Release * rate)),
+		hold:    int(c.Hold * rate / 1000),
+	}
 	if bound > 0 {
 		d.floor = -bound
 	}

@@ -51,9 +51,27 @@ func TestStaticCurveAgainstFFmpeg(t *testing.T) {
 	a, b := outside.WriteWAV(t, "sound.wav", sound, wav.Float32), outside.WriteWAV(t, "key.wav", key, wav.Float32)
 	out := filepath.Join(t.TempDir(), "out.raw")
 	c := comp()
-	outside.Run(t, "ffmpeg", "-v", "error", "-i", a, "-i", b, "-filter_complex",
-		fmt.Sprintf("[0][1]sidechaincompress=threshold=%.9f:ratio=%g:attack=%g:release=%g:knee=1:detection=peak:link=maximum", dsp.Gain(c.Threshold), c.Ratio, c.Attack, c.Release),
-		"-f", "f32le", out)
+	outside.Run(
+		t,
+		"ffmpeg",
+		"-v",
+		"error",
+		"-i",
+		a,
+		"-i",
+		b,
+		"-filter_complex",
+		fmt.Sprintf(
+			"[0][1]sidechaincompress=threshold=%.9f:ratio=%g:attack=%g:release=%g:knee=1:detection=peak:link=maximum",
+			dsp.Gain(c.Threshold),
+			c.Ratio,
+			c.Attack,
+			c.Release,
+		),
+		"-f",
+		"f32le",
+		out,
+	)
 	raw, err := os.ReadFile(out)
 	if err != nil {
 		t.Fatal(err)
@@ -210,8 +228,10 @@ func TestKeyFilter(t *testing.T) {
 	}
 	for _, bad := range []*Duck{
 		{School: "gate"}, {School: CompressorSchool}, {School: CompressorSchool, Comp: &Compressor{}}, {School: BandSchool, Comp: &c},
-		{School: BandSchool, Comp: &c, Band: &Band{Shape: "notch", Hz: 50, Channels: "stereo"}}, {School: BandSchool, Comp: &c, Band: &Band{Shape: "bell", Hz: 50, Q: 1, Channels: "left"}},
-		{School: CompressorSchool, Comp: &c, Key: &KeyFilter{High: 200, Low: 100, Slope: 24}}, {School: CompressorSchool, Comp: &c, Key: &KeyFilter{Low: 100, Slope: 7}},
+		{School: BandSchool, Comp: &c, Band: &Band{Shape: "notch", Hz: 50, Channels: "stereo"}}, {School: BandSchool, Comp: &c, Band: &Band{Shape: "bell", Hz: 50,
+			Q: 1, Channels: "left"}},
+		{School: CompressorSchool, Comp: &c, Key: &KeyFilter{High: 200, Low: 100, Slope: 24}}, {School: CompressorSchool, Comp: &c, Key: &KeyFilter{Low: 100,
+			Slope: 7}},
 	} {
 		if Validate(bad) == nil {
 			t.Errorf("%+v is taken", bad)

@@ -21,7 +21,12 @@ var examples = map[string][]Params{
 	"tune": {&Tune{Cents: 40}, &Tune{Cents: 300, Trigger: "k"}, &Tune{Cents: -1200, Trigger: "k"},
 		&Tune{Cents: -17, Notes: []NoteTune{{At: 0.1}, {At: 0.8, Cents: 60}, {At: 1.9, Cents: -400}}}},
 	"filter": {&Filter{Shape: dsp.Bell, Hz: 20, Q: 5, DB: 6}, &Filter{Shape: dsp.Highpass, Hz: 30, Slope: 48}, &Filter{Shape: dsp.Lowpass, Hz: 90, Slope: 24},
-		&Filter{Shape: dsp.LowShelf, Hz: 40, Q: 0.7, DB: -12}, &Filter{Shape: dsp.Bell, Hz: 10, Q: 30, DB: -12}, &Filter{Shape: dsp.HighShelf, Hz: 20000, Q: 0.7, DB: 3}},
+		&Filter{
+			Shape: dsp.LowShelf,
+			Hz:    40,
+			Q:     0.7,
+			DB:    -12,
+		}, &Filter{Shape: dsp.Bell, Hz: 10, Q: 30, DB: -12}, &Filter{Shape: dsp.HighShelf, Hz: 20000, Q: 0.7, DB: 3}},
 	"midside":   {&MidSide{Channels: "side", Shape: dsp.LowShelf, Hz: 120, Q: 0.7, DB: -24}, &MidSide{Channels: "mid", Shape: dsp.Bell, Hz: 30, Q: 8, DB: 6}},
 	"sidecut":   {&SideCut{Hz: 40, Slope: 48}, &SideCut{Hz: 300, Slope: 12}},
 	"monobelow": {&MonoBelow{Hz: 30}, &MonoBelow{Hz: 300}},
@@ -35,21 +40,66 @@ var examples = map[string][]Params{
 	"nudge": {&Nudge{MS: 20}, &Nudge{MS: -7.77}, &Nudge{MS: 99.991}},
 	"gains": {&Gains{Steps: []GainStep{{At: 0.2, DB: -6}, {At: 0.21, DB: 3}, {At: 1.4, DB: 5}}}, &Gains{Steps: []GainStep{{At: 0, DB: 2}, {At: 2.2, DB: -24}}}},
 	"drop": {&Drop{From: DropStart, Semitones: 12, MS: 120, Curve: "early", Notes: []DropNote{{0.1, 0.5, 50}, {0.5, 1.2, 55}, {1.6, 2.9, 41.2}}},
-		&Drop{From: DropRelease, Semitones: 24, MS: 400, Curve: "late", Notes: []DropNote{{0, 0.7, 50}, {0.9, 2.4, 98}}}, &Drop{From: DropRelease, Semitones: -7, MS: 2000, Curve: "straight", Notes: []DropNote{{0.2, 2.6, 30}}}},
-	"sub":         {&Sub{Trigger: "k", Hz: 26, Level: -12, Attack: 3, Length: 400}, &Sub{Trigger: "k", Hz: 60, Level: -60, Attack: 1, Length: 2000}},
-	"attackbands": {&AttackBands{LowHz: 120, HighHz: 2500, LowSustain: -6, MidAttack: 3, HighAttack: 12}, &AttackBands{LowHz: 40, HighHz: 12000, LowAttack: -12, HighSustain: 12}},
-	"parallel":    {&Parallel{Over: 340, Attack: 9, Sustain: -12, Drive: 12, Level: -3}, &Parallel{Over: 20, Attack: -12, Sustain: 6, Level: 6}},
-	"bands":       {&Bands{LowHz: 120, HighHz: 2500, Depth: 100, Low: -20, Mid: -30, High: -30, Attack: 10, Release: 120}, &Bands{LowHz: 40, HighHz: 12000, Depth: 50, Low: -50, Mid: 0, High: -50, Attack: 200, Release: 1000, Gain: -3}},
-	"attack":      {&Attack{Attack: 6}, &Attack{Attack: -12, Sustain: 12}, &Attack{Sustain: -6}},
-	"drive":       {&Drive{Adds: DriveBoth, Drive: 12, Over: 120, Level: -6}, &Drive{Adds: DriveEven, Drive: 24, Over: 20, Level: 12, Gain: -3}, &Drive{Adds: DriveOdd, Drive: 0, Over: 2000, Level: 0}, &Drive{Adds: DriveOdd, Drive: 18, Over: 60, Under: 120, Level: 0}},
+		&Drop{
+			From:      DropRelease,
+			Semitones: 24,
+			MS:        400,
+			Curve:     "late",
+			Notes:     []DropNote{{0, 0.7, 50}, {0.9, 2.4, 98}},
+		}, &Drop{From: DropRelease, Semitones: -7, MS: 2000, Curve: "straight", Notes: []DropNote{{0.2, 2.6, 30}}}},
+	"sub": {&Sub{Trigger: "k", Hz: 26, Level: -12, Attack: 3, Length: 400}, &Sub{Trigger: "k", Hz: 60, Level: -60, Attack: 1, Length: 2000}},
+	"attackbands": {
+		&AttackBands{LowHz: 120, HighHz: 2500, LowSustain: -6, MidAttack: 3, HighAttack: 12},
+		&AttackBands{LowHz: 40, HighHz: 12000, LowAttack: -12, HighSustain: 12},
+	},
+	"parallel": {&Parallel{Over: 340, Attack: 9, Sustain: -12, Drive: 12, Level: -3}, &Parallel{Over: 20, Attack: -12, Sustain: 6, Level: 6}},
+	"bands": {
+		&Bands{LowHz: 120, HighHz: 2500, Depth: 100, Low: -20, Mid: -30, High: -30, Attack: 10, Release: 120},
+		&Bands{LowHz: 40, HighHz: 12000, Depth: 50, Low: -50, Mid: 0, High: -50, Attack: 200, Release: 1000, Gain: -3},
+	},
+	"attack": {&Attack{Attack: 6}, &Attack{Attack: -12, Sustain: 12}, &Attack{Sustain: -6}},
+	"drive": {
+		&Drive{Adds: DriveBoth, Drive: 12, Over: 120, Level: -6},
+		&Drive{Adds: DriveEven, Drive: 24, Over: 20, Level: 12, Gain: -3},
+		&Drive{Adds: DriveOdd, Drive: 0, Over: 2000, Level: 0},
+		&Drive{Adds: DriveOdd, Drive: 18, Over: 60, Under: 120, Level: 0},
+	},
 	"compress": {&Compress{Threshold: -30, Ratio: 4, Knee: 6, Attack: 30, Release: 300, Makeup: 3, BackHz: 45, Back: 2},
-		&Compress{Threshold: -50, Ratio: 20, Attack: 0.1, Release: 2000, BackHz: 50}, &Compress{Threshold: -30, Ratio: 2, Knee: 6, KeyHz: 150, Attack: 30, Release: 200, BackHz: 50}},
-	"limit":    {&Limit{Drive: 6, Ceiling: -6, Ahead: 3, Release: 120}, &Limit{Drive: 20, Ceiling: -12, Ahead: 20, Release: 400}, &Limit{Drive: -6, Ceiling: 0, Ahead: 0.5, Release: 10}},
+		&Compress{
+			Threshold: -50,
+			Ratio:     20,
+			Attack:    0.1,
+			Release:   2000,
+			BackHz:    50,
+		}, &Compress{Threshold: -30, Ratio: 2, Knee: 6, KeyHz: 150, Attack: 30, Release: 200, BackHz: 50}},
+	"limit": {
+		&Limit{Drive: 6, Ceiling: -6, Ahead: 3, Release: 120},
+		&Limit{Drive: 20, Ceiling: -12, Ahead: 20, Release: 400},
+		&Limit{Drive: -6, Ceiling: 0, Ahead: 0.5, Release: 10},
+	},
 	"softclip": {&SoftClip{Threshold: -9, Knee: 6}, &SoftClip{Threshold: -12}, &SoftClip{Threshold: 0, Knee: 3}},
-	"duck": {usual, &Duck{School: CompressorSchool, Trigger: "k", Comp: &Compressor{Threshold: -30, Ratio: 4, Knee: 6, Attack: 5, Hold: 20, Release: 200, Lookahead: 5}},
-		&Duck{School: CompressorSchool, Trigger: "k", Comp: &Compressor{Threshold: -40, Ratio: 20, Attack: 0.5, Release: 3000}, Key: &KeyFilter{High: 20, Low: 120, Slope: 48}},
-		&Duck{School: BandSchool, Trigger: "k", Comp: &Compressor{Threshold: -30, Ratio: 8, Attack: 2, Release: 90, Lookahead: 20}, Band: &Band{Shape: "bell", Hz: 50, Q: 6, Range: 12, Channels: "mid"}},
-		&Duck{School: BandSchool, Trigger: "k", Comp: &Compressor{Threshold: -30, Ratio: 8, Attack: 2, Release: 90}, Band: &Band{Shape: "below", Hz: 80, Range: 12, Channels: "side"}}},
+	"duck": {
+		usual,
+		&Duck{School: CompressorSchool, Trigger: "k", Comp: &Compressor{Threshold: -30, Ratio: 4, Knee: 6, Attack: 5, Hold: 20, Release: 200, Lookahead: 5}},
+		&Duck{
+			School:  CompressorSchool,
+			Trigger: "k",
+			Comp:    &Compressor{Threshold: -40, Ratio: 20, Attack: 0.5, Release: 3000},
+			Key:     &KeyFilter{High: 20, Low: 120, Slope: 48},
+		},
+		&Duck{
+			School:  BandSchool,
+			Trigger: "k",
+			Comp:    &Compressor{Threshold: -30, Ratio: 8, Attack: 2, Release: 90, Lookahead: 20},
+			Band:    &Band{Shape: "bell", Hz: 50, Q: 6, Range: 12, Channels: "mid"},
+		},
+		&Duck{
+			School:  BandSchool,
+			Trigger: "k",
+			Comp:    &Compressor{Threshold: -30, Ratio: 8, Attack: 2, Release: 90},
+			Band:    &Band{Shape: "below", Hz: 80, Range: 12, Channels: "side"},
+		},
+	},
 }
 
 // noisy is two channels of noise and tones, seconds long.
@@ -185,7 +235,17 @@ func everySetting(t *testing.T, k *Kind) {
 				for _, block := range []int{63, 4096} {
 					part := carry(t, p, place, x, w[0], w[1], block)
 					if d := farthest(part, whole.Slice(w[0], w[1])); d > near {
-						t.Errorf("%s %d (%s) at %d Hz: frames %d to %d in blocks of %d differ from the whole by %.1f dBFS", k.Name, i, Words(p), rate, w[0], w[1], block, dsp.DB(d))
+						t.Errorf(
+							"%s %d (%s) at %d Hz: frames %d to %d in blocks of %d differ from the whole by %.1f dBFS",
+							k.Name,
+							i,
+							Words(p),
+							rate,
+							w[0],
+							w[1],
+							block,
+							dsp.DB(d),
+						)
 					}
 				}
 			}
@@ -413,7 +473,12 @@ func TestMidSide(t *testing.T) {
 		}
 		want = through(t, &Filter{Shape: dsp.Bell, Hz: 200, Q: 1, DB: -9}, Place{Rate: testRate}, want, 500)
 		if off(kept, make([]float32, len(kept)), 0, len(kept)) > 2e-7 || off(turned, want, 0, len(want)) > 1e-6 {
-			t.Errorf("%s: the other part changes by %g, this one misses its bell by %g", part, off(kept, make([]float32, len(kept)), 0, len(kept)), off(turned, want, 0, len(want)))
+			t.Errorf(
+				"%s: the other part changes by %g, this one misses its bell by %g",
+				part,
+				off(kept, make([]float32, len(kept)), 0, len(kept)),
+				off(turned, want, 0, len(want)),
+			)
 		}
 	}
 	mono := tone(200, 0.5)

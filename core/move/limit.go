@@ -64,7 +64,13 @@ func (l *Limit) ahead(rate int) int {
 
 // Words says it.
 func (l *Limit) Words() string {
-	return fmt.Sprintf("limiter at %s dBTP, driven by %s dB, look-ahead %s ms, release %s ms", figure.Signed(l.Ceiling, -1), figure.Signed(l.Drive, -1), figure.Short(l.Ahead), figure.Short(l.Release))
+	return fmt.Sprintf(
+		"limiter at %s dBTP, driven by %s dB, look-ahead %s ms, release %s ms",
+		figure.Signed(l.Ceiling, -1),
+		figure.Signed(l.Drive, -1),
+		figure.Short(l.Ahead),
+		figure.Short(l.Release),
+	)
 }
 
 // Processor limits all channels by one gain; it is as late as it looks ahead, and half its filter.

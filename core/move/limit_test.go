@@ -41,7 +41,8 @@ func TestLimitTruePeak(t *testing.T) {
 				return (0.1 + 0.9*float64(i*5/rate%2)) * math.Sin(2*math.Pi*float64(60+1300*c)*float64(i)/float64(rate))
 			}),
 		} {
-			for _, l := range []*Limit{{Drive: 9, Ceiling: -1, Ahead: 3, Release: 120}, {Drive: 3, Ceiling: -3, Ahead: 0.5, Release: 10}, {Drive: 15, Ceiling: -1, Ahead: 10, Release: 600}} {
+			for _, l := range []*Limit{{Drive: 9, Ceiling: -1, Ahead: 3, Release: 120}, {Drive: 3, Ceiling: -3, Ahead: 0.5, Release: 10}, {Drive: 15, Ceiling: -1,
+				Ahead: 10, Release: 600}} {
 				y, _, err := l.Limited(x)
 				if err != nil {
 					t.Fatal(err)
@@ -134,7 +135,8 @@ func TestLimitByItsFormula(t *testing.T) {
 	if best != rate/2 {
 		t.Errorf("the latency is off by %d frames", best-rate/2)
 	}
-	for _, bad := range []*Limit{{Drive: 99, Ceiling: -1, Ahead: 3, Release: 100}, {Ceiling: 25, Ahead: 3, Release: 100}, {Ceiling: -1, Ahead: 0, Release: 100}, {Ceiling: -1, Ahead: 3, Release: math.NaN()}} {
+	for _, bad := range []*Limit{{Drive: 99, Ceiling: -1, Ahead: 3, Release: 100}, {Ceiling: 25, Ahead: 3, Release: 100}, {Ceiling: -1, Ahead: 0, Release: 100},
+		{Ceiling: -1, Ahead: 3, Release: math.NaN()}} {
 		if _, err := bad.Processor(Place{Rate: rate}); err == nil {
 			t.Errorf("%+v is taken", bad)
 		}

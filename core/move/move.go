@@ -13,7 +13,33 @@ import (
 
 // Kinds are all kinds of moves, in the order in which they stand in a chain: what changes the sound of a hit
 // first, then its place, then what bounds the sound, ducking last.
-var Kinds = []*Kind{partKind, polarityKind, tuneKind, alignKind, filterKind, midSideKind, sideCutKind, monoBelowKind, widthKind, ringKind, keyedBellKind, fadeKind, nudgeKind, gainsKind, dropKind, subKind, attackKind, attackBandsKind, parallelKind, bandsKind, compressKind, driveKind, softClipKind, limitKind, duckKind}
+var Kinds = []*Kind{
+	partKind,
+	polarityKind,
+	tuneKind,
+	alignKind,
+	filterKind,
+	midSideKind,
+	sideCutKind,
+	monoBelowKind,
+	widthKind,
+	ringKind,
+	keyedBellKind,
+	fadeKind,
+	nudgeKind,
+	gainsKind,
+	dropKind,
+	subKind,
+	attackKind,
+	attackBandsKind,
+	parallelKind,
+	bandsKind,
+	compressKind,
+	driveKind,
+	softClipKind,
+	limitKind,
+	duckKind,
+}
 
 // Kind is one kind of move.
 type Kind struct {

@@ -264,7 +264,8 @@ func TestPartsAreTheWhole(t *testing.T) {
 	if head[at(60)] != x[at(60)] || tail[at(60)] != 0 || head[at(150)] != 0 || tail[at(150)] != x[at(150)] {
 		t.Error("the parts do not lie where they should")
 	}
-	for _, bad := range []*Part{{Keep: "middle", At: 90, Fade: 20}, {Keep: Head, At: 5, Fade: 20}, {Keep: Head, At: 90, Fade: 0}, {Keep: Tail, At: 1e6, Fade: 20}} {
+	for _, bad := range []*Part{{Keep: "middle", At: 90, Fade: 20}, {Keep: Head, At: 5, Fade: 20}, {Keep: Head, At: 90, Fade: 0}, {Keep: Tail, At: 1e6,
+		Fade: 20}} {
 		if Validate(bad) == nil {
 			t.Errorf("%+v is taken", bad)
 		}

@@ -66,7 +66,13 @@ func (r *Ring) Memory(p Place) int {
 
 // Words says it.
 func (r *Ring) Words() string {
-	return fmt.Sprintf("bell at %g Hz, Q %g, down by at most %s dB while it rings over %s dB", r.Hz, r.Q, figure.Signed(r.Range, -1), figure.Signed(r.Threshold, -1))
+	return fmt.Sprintf(
+		"bell at %g Hz, Q %g, down by at most %s dB while it rings over %s dB",
+		r.Hz,
+		r.Q,
+		figure.Signed(r.Range, -1),
+		figure.Signed(r.Threshold, -1),
+	)
 }
 
 // Warning is that of a range over 6 dB.

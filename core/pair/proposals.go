@@ -31,8 +31,17 @@ const (
 func Proposals(b *bench.Bench, st *State) []Proposal {
 	song := b.Song
 	out := tempo(b)
-	if st != nil && song.Leader == session.KickLeads && st.Before.HandoverMedian.Valid() && st.Before.HandoverMedian < EarlyHandover && st.Before.ClearanceMedian < 0 {
-		out = append(out, Proposal{"bass leads", fmt.Sprintf("The bass takes over %.0f ms after the hit and sits over the kick in the median.", float64(st.Before.HandoverMedian)), "leader", "bass"})
+	if st != nil && song.Leader == session.KickLeads && st.Before.HandoverMedian.Valid() && st.Before.HandoverMedian < EarlyHandover &&
+		st.Before.ClearanceMedian < 0 {
+		out = append(
+			out,
+			Proposal{
+				"bass leads",
+				fmt.Sprintf("The bass takes over %.0f ms after the hit and sits over the kick in the median.", float64(st.Before.HandoverMedian)),
+				"leader",
+				"bass",
+			},
+		)
 	}
 	if basses := song.ByRole(session.Bass); len(basses) > 0 && song.Key == "" && b.Facts[basses[0].Audio] != nil {
 		if root, share := facts.LineRoot(facts.Line(b.Facts[basses[0].Audio], basses[0].MIDI)); root != "" && share > rootShare {
@@ -63,7 +72,14 @@ func tempo(b *bench.Bench) []Proposal {
 	}
 	if !same {
 		bpm := math.Round(t.BPM*10) / 10
-		return []Proposal{{fmt.Sprintf("%g bpm", bpm), fmt.Sprintf("The hits stand on a grid of %g bpm (or %s)%s, from %.3f s on; %.0f %% sure.", bpm, tempi(t.Others), swung(t), t.Offset, 100*t.Confidence), "bpm", fmt.Sprintf("%g", bpm)}}
+		return []Proposal{
+			{
+				fmt.Sprintf("%g bpm", bpm),
+				fmt.Sprintf("The hits stand on a grid of %g bpm (or %s)%s, from %.3f s on; %.0f %% sure.", bpm, tempi(t.Others), swung(t), t.Offset, 100*t.Confidence),
+				"bpm",
+				fmt.Sprintf("%g", bpm),
+			},
+		}
 	}
 	if d := math.Abs(math.Remainder(t.Offset-song.Grid, 60/song.BPM)); d > gridTell {
 		at := math.Round(10000*t.Offset) / 10

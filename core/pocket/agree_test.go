@@ -175,7 +175,11 @@ func TestKickOptions(t *testing.T) {
 
 // Notes by their time, with the hits that fall on each.
 func TestNotes(t *testing.T) {
-	line := []meter.BassNote{{Start: 0, End: 1, Hz: 44, Note: "F1", Cents: 14}, {Start: 1, End: 1.5, Hz: 39, Note: "Eb1", Cents: 5}, {Start: 2, End: 4, Hz: 44.1, Note: "F1", Cents: 18}}
+	line := []meter.BassNote{
+		{Start: 0, End: 1, Hz: 44, Note: "F1", Cents: 14},
+		{Start: 1, End: 1.5, Hz: 39, Note: "Eb1", Cents: 5},
+		{Start: 2, End: 4, Hz: 44.1, Note: "F1", Cents: 18},
+	}
 	hits := []meter.Hit{{At: 0, Clearance: 2}, {At: 0.99, Clearance: 9}, {At: 1.6, Clearance: 30}, {At: 2, Clearance: 4}}
 	n := Notes(line, hits, 0, 3)
 	if len(n) != 2 || n[0].Note != "F1" || n[1].Note != "Eb1" {

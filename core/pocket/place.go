@@ -68,12 +68,23 @@ func Proposals(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		if left > tailLoud || kick.Move(TailFade) != nil {
 			from := math.Max(tailLeast, float64(over)-tailBefore)
 			f := &move.Fade{Trigger: session.KickTrigger, From: math.Round(from), To: math.Round(math.Max(from+20, float64(over)+tailAfter))}
-			add(TailFade, kick, fmt.Sprintf("%s is still at %s dB when the bass takes over at %.0f ms: fade its tail", kick.Name, figure.Short(math.Round(left)), float64(over)),
-				fmt.Sprintf("fade from %.0f ms after the hit, gone by %.0f ms", f.From, f.To), f)
+			add(
+				TailFade,
+				kick,
+				fmt.Sprintf("%s is still at %s dB when the bass takes over at %.0f ms: fade its tail", kick.Name, figure.Short(math.Round(left)), float64(over)),
+				fmt.Sprintf("fade from %.0f ms after the hit, gone by %.0f ms", f.From, f.To),
+				f,
+			)
 		}
 	}
 	pass := &move.Filter{Shape: dsp.Highpass, Hz: math.Round(passPart * hz), Slope: 12}
-	add(KickPass, kick, fmt.Sprintf("Take out what lies under %s's own fundamental", kick.Name), fmt.Sprintf("high-pass at %.0f Hz, 12 dB per octave", pass.Hz), pass)
+	add(
+		KickPass,
+		kick,
+		fmt.Sprintf("Take out what lies under %s's own fundamental", kick.Name),
+		fmt.Sprintf("high-pass at %.0f Hz, 12 dB per octave", pass.Hz),
+		pass,
+	)
 	target := song.Targets.Clearance
 	depth := math.Round(2*math.Min(dipMost, math.Max(dipLeast, target-float64(before.ClearanceP10)))) / 2
 	if song.Leader == session.BassLeads && line != nil {

@@ -42,7 +42,14 @@ func Sentence(f meter.HitFigures, target float64, kick, bass string) string {
 	case under <= allowed(n) && float64(f.ClearanceP10) >= target-shown:
 		return fmt.Sprintf("Nothing is wrong: %s clears %s by %.1f dB or more on 9 of 10 hits. Leave it.", lower(kick), lower(bass), float64(f.ClearanceP10))
 	case under <= allowed(n):
-		return fmt.Sprintf("Nothing is wrong: %s clears %s by the %g dB asked on %d of %d hits; one in ten may miss it. Leave it.", lower(kick), lower(bass), target, n-under, n)
+		return fmt.Sprintf(
+			"Nothing is wrong: %s clears %s by the %g dB asked on %d of %d hits; one in ten may miss it. Leave it.",
+			lower(kick),
+			lower(bass),
+			target,
+			n-under,
+			n,
+		)
 	case buried > 0:
 		return fmt.Sprintf("%s sits %.1f dB over %s in its own octave on %d of %d hits, and under the %g dB asked on %d.",
 			upper(bass), -worst/float64(buried), lower(kick), buried, n, target, under)
@@ -115,9 +122,16 @@ func Agree(n *Nudge, layers []Layer, bass string) []find.Finding {
 			way += " and upside down"
 		}
 		out = append(out, find.Finding{
-			ID:    "nudge",
-			What:  fmt.Sprintf("%s adds more %s", upper(bass), way),
-			Why:   fmt.Sprintf("The phase sum rises from %s to %s dB in the median; %d hits gain, %d lose, of %d.", figure.Short(float64(n.Now)), figure.Short(float64(n.BestSum)), n.Helped, n.Hurt, n.Of),
+			ID:   "nudge",
+			What: fmt.Sprintf("%s adds more %s", upper(bass), way),
+			Why: fmt.Sprintf(
+				"The phase sum rises from %s to %s dB in the median; %d hits gain, %d lose, of %d.",
+				figure.Short(float64(n.Now)),
+				figure.Short(float64(n.BestSum)),
+				n.Helped,
+				n.Hurt,
+				n.Of,
+			),
 			Hear:  "both",
 			Do:    "Nudge it.",
 			Apply: "Nudge", Values: way,
@@ -185,11 +199,30 @@ func LeadSentence(b meter.BassLead, target float64, kick, bass string) string {
 	case judged == 0:
 		return fmt.Sprintf("No note of %s is known under the hits, so it cannot be judged as the leader.", lower(bass))
 	case under <= allowed(judged) && left > allowed(len(b.Clearance)):
-		return fmt.Sprintf("On %d of %d hits no note of %s is known, and these are left unjudged. On the other %d it leads by %s dB or more on 9 of 10.", left, len(b.Clearance), lower(bass), judged, figure.Short(float64(b.P10)))
+		return fmt.Sprintf(
+			"On %d of %d hits no note of %s is known, and these are left unjudged. On the other %d it leads by %s dB or more on 9 of 10.",
+			left,
+			len(b.Clearance),
+			lower(bass),
+			judged,
+			figure.Short(float64(b.P10)),
+		)
 	case under <= allowed(judged):
-		return fmt.Sprintf("Nothing is wrong: %s leads by %s dB or more over %s in its own octave, from 60 ms after each hit, on 9 of 10 hits.", lower(bass), figure.Short(float64(b.P10)), lower(kick))
+		return fmt.Sprintf(
+			"Nothing is wrong: %s leads by %s dB or more over %s in its own octave, from 60 ms after each hit, on 9 of 10 hits.",
+			lower(bass),
+			figure.Short(float64(b.P10)),
+			lower(kick),
+		)
 	default:
-		return fmt.Sprintf("%s has less than the %g dB asked over %s in its own octave, from 60 ms after the hit, on %d of %d hits.", upper(bass), target, lower(kick), under, judged)
+		return fmt.Sprintf(
+			"%s has less than the %g dB asked over %s in its own octave, from 60 ms after the hit, on %d of %d hits.",
+			upper(bass),
+			target,
+			lower(kick),
+			under,
+			judged,
+		)
 	}
 }
 
@@ -201,7 +234,8 @@ func JudgeLead(b meter.BassLead, target float64, kick, bass string) []find.Findi
 		out = append(out, find.Finding{
 			ID: "bass-under", What: fmt.Sprintf("%d of %d hits under %g dB for the bass", under, judged, target),
 			Why:  "Where the bass leads, a kick that rings on in its octave blurs the note.",
-			Hear: "both", Other: stage.Duck, Group: find.Fit, Do: "Fade the kick's tail, or dip the kick at the bass's fundamental; both stand below. Or let the kick make room on Duck.",
+			Hear: "both", Other: stage.Duck, Group: find.Fit, Do: "Fade the kick's tail, or dip the kick at the bass's fundamental; both stand below. Or let the " +
+				"kick make room on Duck.",
 		})
 	}
 	if left := len(b.Clearance) - judged; left > allowed(len(b.Clearance)) {

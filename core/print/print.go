@@ -147,7 +147,16 @@ type Figures struct {
 
 // Measure measures a result; hits are frames of its sound.
 func (r Result) Measure(hits []int) Figures {
-	f := Figures{Loudness: meter.IntegratedLoudness(stereo(r.Sound)), TruePeak: meter.None, Crest: meter.None, Clearance: meter.None, Clipped: meter.None, Most: meter.None, Mean: meter.None, Attack: attack(r.Sound, hits)}
+	f := Figures{
+		Loudness:  meter.IntegratedLoudness(stereo(r.Sound)),
+		TruePeak:  meter.None,
+		Crest:     meter.None,
+		Clearance: meter.None,
+		Clipped:   meter.None,
+		Most:      meter.None,
+		Mean:      meter.None,
+		Attack:    attack(r.Sound, hits),
+	}
 	t := meter.NewTruePeak(len(r.Sound.Ch))
 	t.Add(r.Sound)
 	f.TruePeak = t.Peak()

@@ -52,7 +52,8 @@ func TestSolveByFFmpeg(t *testing.T) {
 		}
 	}
 	harm := map[string]float64{}
-	for _, asked := range []session.Print{{School: "clip", LUFS: -11, Ceiling: -1}, {School: "limit", LUFS: -11, Ceiling: -1}, {School: "two", LUFS: -12, Ceiling: -2}, {School: "limit", LUFS: -24, Ceiling: -1}} {
+	for _, asked := range []session.Print{{School: "clip", LUFS: -11, Ceiling: -1}, {School: "limit", LUFS: -11, Ceiling: -1}, {School: "two", LUFS: -12,
+		Ceiling: -2}, {School: "limit", LUFS: -24, Ceiling: -1}} {
 		s, err := Solve(ctx, x, lead, in, asked, 0)
 		if err != nil || !s.Reached {
 			t.Fatalf("%+v: %+v %v", asked, s, err)

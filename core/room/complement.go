@@ -73,13 +73,22 @@ func FindComplement(ctx context.Context, r *mix.Renderer, song *session.Song, w 
 			return c, nil
 		}
 	}
-	return c, fmt.Errorf("%s dB up on the %s at %s Hz lifts the peak of both by %s dB even with the %s %s dB down there; lift it less", figure.Short(c.Lift), c.Up, figure.Short(c.Hz),
-		figure.Short(float64(c.Peak[1]-was.Peak)), c.Down, figure.Short(move.BigCut))
+	return c, fmt.Errorf(
+		"%s dB up on the %s at %s Hz lifts the peak of both by %s dB even with the %s %s dB down there; lift it less",
+		figure.Short(c.Lift),
+		c.Up,
+		figure.Short(c.Hz),
+		figure.Short(float64(c.Peak[1]-was.Peak)),
+		c.Down,
+		figure.Short(move.BigCut),
+	)
 }
 
 // Edit puts the bells in, on all stems of both roles.
 func (c Complement) Edit(song *session.Song) session.Together {
-	e := session.Together{Said: fmt.Sprintf("Give the %s %s dB at %s Hz, and take %s there from the %s", c.Up, figure.Short(c.Lift), figure.Short(c.Hz), figure.Short(c.Lower), c.Down)}
+	e := session.Together{
+		Said: fmt.Sprintf("Give the %s %s dB at %s Hz, and take %s there from the %s", c.Up, figure.Short(c.Lift), figure.Short(c.Hz), figure.Short(c.Lower), c.Down),
+	}
 	add := func(role session.Role, db float64) {
 		for _, st := range song.ByRole(role) {
 			e.Edits = append(e.Edits, session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{

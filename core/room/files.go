@@ -79,7 +79,12 @@ func OfFiles(ctx context.Context, kick, bass audio.Source, stems []Named) (*File
 	}
 	slope := song.RoomRules().Slope
 	for i, k := range cuts {
-		f := FileCut{File: stems[i].Name, Freed: k.Low.Cellar, Low: Corners{hz(k.Low.Alone), hz(k.Low.Mix), slope}, High: Corners{hz(k.High.Alone), hz(k.High.Mix), slope}}
+		f := FileCut{
+			File:  stems[i].Name,
+			Freed: k.Low.Cellar,
+			Low:   Corners{hz(k.Low.Alone), hz(k.Low.Mix), slope},
+			High:  Corners{hz(k.High.Alone), hz(k.High.Mix), slope},
+		}
 		if k.Low.Mix == 0 {
 			f.Freed = meter.None
 		}

@@ -122,9 +122,14 @@ func brings(parts []Share) string {
 func (c *Cellar) Sentence(target float64) string {
 	switch {
 	case !c.Under.Valid():
-		return "Kick and bass, or the rest, are silent under 150 Hz here: there is nothing to set against each other. Is each role right on Intake? Else judge a stretch in which they play."
+		return "Kick and bass, or the rest, are silent under 150 Hz here: there is nothing to set against each other. Is each role right on Intake? Else judge a " +
+			"stretch in which they play."
 	case float64(c.Under) >= target:
-		return fmt.Sprintf("Nothing is in the way: the rest sits %s dB under kick and bass in 20–150 Hz; %s is asked.", figure.Short(float64(c.Under)), figure.Short(target))
+		return fmt.Sprintf(
+			"Nothing is in the way: the rest sits %s dB under kick and bass in 20–150 Hz; %s is asked.",
+			figure.Short(float64(c.Under)),
+			figure.Short(target),
+		)
 	}
 	return fmt.Sprintf("The rest sits only %s dB under kick and bass in 20–150 Hz; %s is asked.", figure.Short(float64(c.Under)), figure.Short(target))
 }

@@ -11,7 +11,8 @@ import (
 // The corner at the key, by the rule as it is written (common practice): F#, 46.2 Hz, just under 23.1; C#, whose octave
 // under is 17.3 and too low, just under 34.6.
 func TestKeyCorner(t *testing.T) {
-	for key, want := range map[string]float64{"F# minor": 23.1, "C#": 34.6, "Gb major": 23.1, "Dbm": 34.6, "A minor": 27.5, "f minor": 21.8, "E": 20.6, "Eb minor": 38.9} {
+	for key, want := range map[string]float64{"F# minor": 23.1, "C#": 34.6, "Gb major": 23.1, "Dbm": 34.6, "A minor": 27.5, "f minor": 21.8, "E": 20.6,
+		"Eb minor": 38.9} {
 		root := RootHz(key)
 		if got := KeyCorner(root); got >= want || got < want*0.95 {
 			t.Errorf("%s: root %.1f Hz, corner %.1f, want just under %.1f", key, root, got, want)
@@ -28,7 +29,12 @@ func TestKeyCorner(t *testing.T) {
 func TestRollTakesNotes(t *testing.T) {
 	song := session.New("x", 120)
 	song.Rate = rate
-	line := []meter.BassNote{{Start: 0, Hz: 43.7, Note: "F1"}, {Start: 2, Hz: 34.6, Note: "Db1"}, {Start: 4, Hz: 32.7, Note: "C1"}, {Start: 6, Hz: 32.7, Note: "C1"}}
+	line := []meter.BassNote{
+		{Start: 0, Hz: 43.7, Note: "F1"},
+		{Start: 2, Hz: 34.6, Note: "Db1"},
+		{Start: 4, Hz: 32.7, Note: "C1"},
+		{Start: 6, Hz: 32.7, Note: "C1"},
+	}
 	r := Roll{Role: session.Bass, Hz: 33}
 	r.takes(&song, session.Bass, line)
 	if r.Note != "Db1" || r.At != 2 || r.Notes != 3 || r.Taken(song.Position) != "takes Db1 at 2.1.00, 3 notes" {

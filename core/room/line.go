@@ -302,9 +302,20 @@ func (m Muddy) finding(song *session.Song) (f find.Finding, ok bool) {
 		f.ID, f.What = find.ID("box", st.ID), fmt.Sprintf("%s is boxy at %s Hz", st.Name, hz)
 	}
 	bell := fmt.Sprintf("A bell of %s dB, Q %s", figure.Short(m.Bell.DB), figure.Signed(m.Bell.Q, -1))
-	f.Why = fmt.Sprintf("It stands %s dB over the rest's own line from 60 Hz to 6 kHz. %s, on %s brings it there, or as near as %s dB do.", figure.Short(m.Over), bell, st.Name, figure.Short(bellMost))
+	f.Why = fmt.Sprintf(
+		"It stands %s dB over the rest's own line from 60 Hz to 6 kHz. %s, on %s brings it there, or as near as %s dB do.",
+		figure.Short(m.Over),
+		bell,
+		st.Name,
+		figure.Short(bellMost),
+	)
 	if m.Box {
-		f.Why = fmt.Sprintf("It rings %s dB out of what is beside it. %s, evens it, or comes as near as %s dB do.", figure.Short(m.Over), bell, figure.Short(bellMost))
+		f.Why = fmt.Sprintf(
+			"It rings %s dB out of what is beside it. %s, evens it, or comes as near as %s dB do.",
+			figure.Short(m.Over),
+			bell,
+			figure.Short(bellMost),
+		)
 	}
 	f.Hear, f.Apply, f.Do = "all", "Dip it", fmt.Sprintf("Dip %s at %s Hz", st.Name, hz)
 	f.Fix = []session.Edit{session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: session.RoomBell, Params: m.Bell, Why: f.What}}}

@@ -198,7 +198,16 @@ func ringingOf(p partial, over float64, frames [][]float64) Ringing {
 		loudest = math.Max(loudest, f[p.bin])
 	}
 	threshold := dsp.PowerDB(loudest) - ringThere
-	out.Bell = &move.Ring{Hz: math.Round(p.hz*10) / 10, Q: ringQ, Range: math.Round(10*math.Min(over, move.BigCut)) / 10, Threshold: math.Round(math.Max(-80, math.Min(0, threshold))), Ratio: 4, Attack: 10, Release: 150, Channels: "stereo"}
+	out.Bell = &move.Ring{
+		Hz:        math.Round(p.hz*10) / 10,
+		Q:         ringQ,
+		Range:     math.Round(10*math.Min(over, move.BigCut)) / 10,
+		Threshold: math.Round(math.Max(-80, math.Min(0, threshold))),
+		Ratio:     4,
+		Attack:    10,
+		Release:   150,
+		Channels:  "stereo",
+	}
 	for _, f := range frames {
 		if dsp.PowerDB(math.Max(1e-20, f[p.bin])) > out.Bell.Threshold {
 			out.Time += 1 / float64(len(frames))
@@ -219,7 +228,13 @@ func (g Ringing) Finding(song *session.Song) (f find.Finding, ok bool) {
 	note, _ := meter.Note(g.Hz)
 	return find.Finding{
 		ID: find.ID("rings", st.ID, fmt.Sprintf("%.0f", g.Hz)), What: fmt.Sprintf("%s rings in %s", note, st.Name), Hear: "all",
-		Why:   fmt.Sprintf("%.1f Hz stands %s dB over the partials of its octave and outlasts them. A bell of at most %s dB that dips only while it rings works %.0f %% of the time.", g.Hz, figure.Short(g.Over), figure.Short(g.Bell.Range), 100*g.Time),
+		Why: fmt.Sprintf(
+			"%.1f Hz stands %s dB over the partials of its octave and outlasts them. A bell of at most %s dB that dips only while it rings works %.0f %% of the time.",
+			g.Hz,
+			figure.Short(g.Over),
+			figure.Short(g.Bell.Range),
+			100*g.Time,
+		),
 		Fix:   []session.Edit{session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: g.id(), Params: g.Bell, Why: note + " rings"}}},
 		Apply: "Dip while it rings", Do: fmt.Sprintf("Dip %.1f Hz on %s while it rings", g.Hz, st.Name), Values: st.Name + ": " + g.Bell.Words(),
 		Own: []find.Measure{{Figure: "ringover", Of: st.ID, Hz: g.Hz, In: find.AtMost(0)}}, Taste: "a note may be meant to ring",

@@ -263,7 +263,14 @@ func filtered(x audio.Buffer, f *move.Filter) (audio.Buffer, error) {
 //
 // x is the sound that own was made of, rest the excitation of the rest, frame by frame; at gives what is known of a cut at a
 // corner.
-func Corner(ctx context.Context, own *Excited, x Hearing, rest [][]float64, side Side, at func(hz float64) (*Trimmed, error)) (alone, inMix float64, err error) {
+func Corner(
+	ctx context.Context,
+	own *Excited,
+	x Hearing,
+	rest [][]float64,
+	side Side,
+	at func(hz float64) (*Trimmed, error),
+) (alone, inMix float64, err error) {
 	frames := own.Sounding()
 	if len(frames) == 0 {
 		return 0, 0, nil

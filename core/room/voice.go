@@ -16,7 +16,33 @@ const Voice = "voice"
 
 // ltass is the long-term average speech spectrum of men and women together, third-octaves from 63 Hz to 16 kHz, dB SPL for
 // 70 dB overall: Byrne et al., J. Acoust. Soc. Am. 96(4), 1994, table II (from memory).
-var ltass = []float64{38.6, 43.5, 54.4, 57.7, 56.8, 60.2, 60.3, 59.0, 62.1, 62.1, 60.5, 56.8, 53.7, 53.0, 52.0, 48.7, 48.1, 46.8, 45.6, 44.5, 44.3, 43.7, 43.4, 41.3, 40.7}
+var ltass = []float64{
+	38.6,
+	43.5,
+	54.4,
+	57.7,
+	56.8,
+	60.2,
+	60.3,
+	59.0,
+	62.1,
+	62.1,
+	60.5,
+	56.8,
+	53.7,
+	53.0,
+	52.0,
+	48.7,
+	48.1,
+	46.8,
+	45.6,
+	44.5,
+	44.3,
+	43.7,
+	43.4,
+	41.3,
+	40.7,
+}
 
 // ltassFirst is the band of BandHz at which it begins, 63 Hz.
 const ltassFirst = 5

@@ -275,7 +275,12 @@ func TestVoiceOfItsOwn(t *testing.T) {
 func TestATrimIsHeardAlone(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(9, 9))
 	ctx := context.Background()
-	r, song, w := songOf(band(rnd, 40, 90, -20, 3, 1), band(rnd, 200, 900, -22, 3, 0.5), plus(hiss(rnd, rate, 3, 300, -30), tones(45, -55, 3)), hiss(rnd, rate, 3, 2000, -30))
+	r, song, w := songOf(
+		band(rnd, 40, 90, -20, 3, 1),
+		band(rnd, 200, 900, -22, 3, 0.5),
+		plus(hiss(rnd, rate, 3, 300, -30), tones(45, -55, 3)),
+		hiss(rnd, rate, 3, 2000, -30),
+	)
 	song.Stems[0].Role = session.Bass
 	if _, err := Cuts(ctx, r, song, w); err != nil {
 		t.Fatal(err)
@@ -300,7 +305,8 @@ func TestATrimIsHeardAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i, k := range cuts {
-		for _, p := range [][2]float64{{k.Low.Alone, want[i].Low.Alone}, {k.Low.Mix, want[i].Low.Mix}, {k.Low.All, want[i].Low.All}, {k.High.Mix, want[i].High.Mix}, {float64(k.Low.Premaster), float64(want[i].Low.Premaster)}} {
+		for _, p := range [][2]float64{{k.Low.Alone, want[i].Low.Alone}, {k.Low.Mix, want[i].Low.Mix}, {k.Low.All, want[i].Low.All}, {k.High.Mix, want[i].High.Mix},
+			{float64(k.Low.Premaster), float64(want[i].Low.Premaster)}} {
 			if math.Abs(p[0]-p[1]) > 1e-6 {
 				t.Errorf("stem %s: %+v, heard anew %+v", k.Stem, k, want[i])
 				break

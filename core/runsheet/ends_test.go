@@ -89,7 +89,11 @@ func TestEndsWhereARowStays(t *testing.T) {
 	d := small(1).song(nil)
 	d.Stems = d.Stems[2:]
 	r, song, facts := brought(t, d)
-	stays := find.Finding{ID: "boost-before.snare", What: "it stays", Fix: []session.Edit{session.Gain{At: session.At{Stem: "snare"}, Step: session.ClipStep, DB: -3}}}
+	stays := find.Finding{
+		ID:   "boost-before.snare",
+		What: "it stays",
+		Fix:  []session.Edit{session.Gain{At: session.At{Stem: "snare"}, Step: session.ClipStep, DB: -3}},
+	}
 	asked := counting(t, mostJudged, func(stage string, _ context.Context, b *bench.Bench) ([]find.Finding, error) {
 		if stage == "pocket" {
 			return []find.Finding{stays}, nil

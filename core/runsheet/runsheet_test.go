@@ -227,7 +227,17 @@ func held(t *testing.T, r *mix.Renderer, after *session.Song, known map[string]*
 func TestDemos(t *testing.T) {
 	outside.Slow(t)
 	want := [][]string{
-		{"intake/tune", "intake/layer-upside-down.kick-top", "levels/plan", "duck/fit", "room/cut", "room/box.snare", "body/uneven.bass", "body/unheard.phone", "width/wide.pad"},
+		{
+			"intake/tune",
+			"intake/layer-upside-down.kick-top",
+			"levels/plan",
+			"duck/fit",
+			"room/cut",
+			"room/box.snare",
+			"body/uneven.bass",
+			"body/unheard.phone",
+			"width/wide.pad",
+		},
 		{"levels/plan", "duck/fit", "body/unheard.phone"},
 		{"levels/plan", "duck/fit", "room/mud.keys", "width/wide.keys"},
 	}

@@ -45,7 +45,8 @@ func TestSampled(t *testing.T) {
 	add("keys", session.Melodic, map[int]int{0: 4}, keys)
 	sheet, _, song, facts := sheetOf(t, d, Choice{})
 	inOrder(t, sheet)
-	for _, key := range []string{rowOf(find.Plan), rowOf(find.Cuts), "body/uneven.bass"} { // recorded as they are: too quiet, with room under them, struck unevenly
+	for _, key := range []string{rowOf(find.Plan), rowOf(find.Cuts),
+		"body/uneven.bass"} { // recorded as they are: too quiet, with room under them, struck unevenly
 		if i := slices.IndexFunc(sheet.Rows, func(r Row) bool { return r.Key == key }); i < 0 || !sheet.Rows[i].Kept {
 			t.Errorf("%s is not proposed: %v", key, keysOf(sheet))
 		}

@@ -46,7 +46,8 @@ func TestTicked(t *testing.T) {
 	if !s.Stem("a").Mute || s.Stem("c").Bus != "b1" {
 		t.Errorf("%+v", s.Stems)
 	}
-	for _, bad := range []Edit{Ticked{Do: TickedMute}, Ticked{Stems: []string{"a"}, Do: "burn"}, Ticked{Stems: []string{"a"}, Do: TickedBus, Bus: "none"}, RenameStem{Stem: "a", Name: " "}, RenameStem{Stem: "gone", Name: "x"}, RenameStem{Stem: "a", Name: strings.Repeat("x", MaxName+1)}} {
+	for _, bad := range []Edit{Ticked{Do: TickedMute}, Ticked{Stems: []string{"a"}, Do: "burn"}, Ticked{Stems: []string{"a"}, Do: TickedBus, Bus: "none"},
+		RenameStem{Stem: "a", Name: " "}, RenameStem{Stem: "gone", Name: "x"}, RenameStem{Stem: "a", Name: strings.Repeat("x", MaxName+1)}} {
 		c := s.Clone()
 		if _, err := bad.Apply(&c); err == nil {
 			t.Errorf("%+v is taken", bad)

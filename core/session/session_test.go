@@ -24,7 +24,11 @@ func song() Song {
 		{ID: "p", Name: "Pad", Role: Melodic, Audio: sha, Locks: []Step{TrackStep}},
 	}
 	s.Settle()
-	s.SetDuck(&move.Duck{School: "curve", Trigger: KickTrigger, Points: []move.Point{{MS: -4}, {DB: -6}, {MS: 90, DB: -6, Bend: 0.2}, {MS: 150, Note: "1/8"}}}, false, "why")
+	s.SetDuck(
+		&move.Duck{School: "curve", Trigger: KickTrigger, Points: []move.Point{{MS: -4}, {DB: -6}, {MS: 90, DB: -6, Bend: 0.2}, {MS: 150, Note: "1/8"}}},
+		false,
+		"why",
+	)
 	return s
 }
 
@@ -204,7 +208,8 @@ func FuzzRead(f *testing.F) {
 // Any name of a file: it becomes a stem of a song that is valid, that is written and read again by the same name, or is
 // refused in a sentence.
 func FuzzFileName(f *testing.F) {
-	for _, name := range []string{"Kick.wav", ".wav", " ", "", "a/b\\..\\c.flac", "=SUM(A1).wav", "\xff\xfe.aif", "\u202e808.wav", strings.Repeat("long ", 60) + ".wav", "<b>kick</b>.wav", "a\x00b.wav"} {
+	for _, name := range []string{"Kick.wav", ".wav", " ", "", "a/b\\..\\c.flac", "=SUM(A1).wav", "\xff\xfe.aif", "\u202e808.wav", strings.Repeat("long ",
+		60) + ".wav", "<b>kick</b>.wav", "a\x00b.wav"} {
 		f.Add(name)
 	}
 	f.Fuzz(func(t *testing.T, name string) {

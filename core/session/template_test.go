@@ -16,7 +16,10 @@ func TestTemplate(t *testing.T) {
 	l := CommonLevels()
 	l.Premaster = -8
 	s.Levels = &l
-	s.Buses = []Bus{{ID: "drums", Name: "Drums", Fader: -1, Moves: move.Chain{{ID: "m1", Params: &move.Filter{Shape: "highpass", Hz: 30, Slope: 12}}}}, {ID: "hall", Name: "Hall"}}
+	s.Buses = []Bus{
+		{ID: "drums", Name: "Drums", Fader: -1, Moves: move.Chain{{ID: "m1", Params: &move.Filter{Shape: "highpass", Hz: 30, Slope: 12}}}},
+		{ID: "hall", Name: "Hall"},
+	}
 	sha := func(c string) string { return strings.Repeat(c, 64) }
 	s.Stems = []Stem{
 		{ID: "s1", Name: "Kick", Role: Kick, Audio: sha("a"), Bus: "drums"},
@@ -43,14 +46,17 @@ func TestTemplate(t *testing.T) {
 			t.Errorf("the template knows audio: %s", body)
 		}
 	}
-	if len(n.Stems)+len(n.Dismissed)+len(n.Triggers) != 0 || n.Loop != nil || n.Rate != 0 || n.Leader != BassLeads || n.Targets.Clearance != 10 || n.LevelRules().Premaster != -8 || len(n.Slots) != 3 {
+	if len(n.Stems)+len(n.Dismissed)+len(n.Triggers) != 0 || n.Loop != nil || n.Rate != 0 || n.Leader != BassLeads || n.Targets.Clearance != 10 ||
+		n.LevelRules().Premaster != -8 ||
+		len(n.Slots) != 3 {
 		t.Errorf("the template: %s", body)
 	}
 	song, err := Read(body)
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, add := range []AddStem{{File: "snare.wav", Audio: sha("d"), Rate: 48000, Role: Other}, {File: "Low end.wav", Audio: sha("e"), Rate: 48000, Role: Bass}, {File: "Bell.wav", Audio: sha("f"), Rate: 48000, Role: Melodic}} {
+	for _, add := range []AddStem{{File: "snare.wav", Audio: sha("d"), Rate: 48000, Role: Other}, {File: "Low end.wav", Audio: sha("e"), Rate: 48000,
+		Role: Bass}, {File: "Bell.wav", Audio: sha("f"), Rate: 48000, Role: Melodic}} {
 		if _, err := add.Apply(&song); err != nil {
 			t.Fatal(err)
 		}

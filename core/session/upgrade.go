@@ -76,7 +76,8 @@ func chainsOnBuses(song map[string]any) error {
 // rulesTogether brings format 2 to 3: what the stages go by stands together, by stage.
 func rulesTogether(song map[string]any) error {
 	rules := map[string]any{}
-	for was, is := range map[string]string{"levels": "levels", "targets": "duck", "room": "room", "body": "body", "width": "width", "compare": "compare", "print": "print"} {
+	for was, is := range map[string]string{"levels": "levels", "targets": "duck", "room": "room", "body": "body", "width": "width", "compare": "compare",
+		"print": "print"} {
 		if v, ok := song[was]; ok {
 			rules[is] = v
 			delete(song, was)

@@ -54,7 +54,12 @@ func TestUpgrade(t *testing.T) {
 		}
 	}
 	// a trigger whose stem had been removed: format 1 let it stand
-	gone, err := Read([]byte(`{"format": 1, "name": "x", "bpm": 120, "leader": "kick", "targets": {}, "stems": null, "triggers": [{"id": "kick", "name": "Kick", "stem": "s9", "stems": ["s8"]}]}`))
+	gone, err := Read(
+		[]byte(
+			`{"format": 1, "name": "x", "bpm": 120, "leader": "kick", "targets": {}, "stems": null, "triggers": [{"id": "kick", "name": "Kick", "stem": "s9", ` +
+				`"stems": ["s8"]}]}`,
+		),
+	)
 	if err != nil || gone.Triggers[0].Stem != "" || len(gone.Triggers[0].Stems) != 0 {
 		t.Errorf("a trigger of missing stems is read as %+v (%v)", gone.Triggers, err)
 	}

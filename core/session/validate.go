@@ -31,7 +31,8 @@ var hash = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
 // Validate returns an error in plain words where the song cannot be rendered.
 func (s *Song) Validate() error {
-	for _, part := range []func() error{s.validateSettings, s.validateBuses, s.validateStems, s.validateTriggers, s.validateChains, s.validateDismissed, s.validateSlots, s.validateSections, s.validateRest} {
+	for _, part := range []func() error{s.validateSettings, s.validateBuses, s.validateStems, s.validateTriggers, s.validateChains, s.validateDismissed,
+		s.validateSlots, s.validateSections, s.validateRest} {
 		if err := part(); err != nil {
 			return err
 		}
@@ -183,7 +184,8 @@ func (s *Song) validateStems() error {
 			return fmt.Errorf("the stem %q names no audio", st.Name)
 		case st.Was != "" && !hash.MatchString(st.Was):
 			return fmt.Errorf("the stem %q names an earlier file that is none", st.Name)
-		case st.Back != nil && (!hash.MatchString(st.Back.Of) || len(st.Back.Moves) > move.MaxMoves || badGain(st.Back.Source) || badGain(st.Back.Clip) || badGain(st.Back.Fader)):
+		case st.Back != nil && (!hash.MatchString(st.Back.Of) || len(st.Back.Moves) > move.MaxMoves ||
+			badGain(st.Back.Source) || badGain(st.Back.Clip) || badGain(st.Back.Fader)):
 			return fmt.Errorf("what the file of %q holds of its plan is out of bounds", st.Name)
 		case st.MIDI != nil && st.MIDI.outOfBounds():
 			return fmt.Errorf("the MIDI notes of %q are out of bounds", st.Name)

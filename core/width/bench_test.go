@@ -55,7 +55,11 @@ func TestDemoWidth(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Logf("the mix loses %.2f dB of 20 to 200 Hz before, %.2f now", float64(func() float64 { m, _ := width.Between(ctx, b, session.At{}); return float64(m.Now.LowFold) }()), float64(row.Now.LowFold))
+	t.Logf(
+		"the mix loses %.2f dB of 20 to 200 Hz before, %.2f now",
+		float64(func() float64 { m, _ := width.Between(ctx, b, session.At{}); return float64(m.Now.LowFold) }()),
+		float64(row.Now.LowFold),
+	)
 	if !(float64(row.Now.LowFold) < 0.5) {
 		t.Errorf("the mix loses %.2f dB of 20 to 200 Hz", float64(row.Now.LowFold))
 	}

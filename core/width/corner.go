@@ -107,8 +107,11 @@ type Row struct {
 
 // Edit puts the side low cut in.
 func (r Row) Edit() session.Edit {
-	return session.Together{Said: fmt.Sprintf("%s: the side high-passed at %.0f Hz", r.Name, r.Corner), Edits: []session.Edit{session.SetMove{At: r.At, Move: move.Move{
-		ID: session.WidthSide, Params: &move.SideCut{Hz: r.Corner, Slope: cornerSlope}, Why: "the lowest corner that stands mono"}}}}
+	return session.Together{
+		Said: fmt.Sprintf("%s: the side high-passed at %.0f Hz", r.Name, r.Corner),
+		Edits: []session.Edit{session.SetMove{At: r.At, Move: move.Move{
+			ID: session.WidthSide, Params: &move.SideCut{Hz: r.Corner, Slope: cornerSlope}, Why: "the lowest corner that stands mono"}}},
+	}
 }
 
 // Align is the cure of a delay or of a channel upside down; nil where there is neither.
@@ -142,7 +145,12 @@ func (r Row) Says() string {
 	case !f.Correlation.Valid():
 		return r.Name + " stands on one side, or is silent: mono costs it nothing between its channels."
 	}
-	out := fmt.Sprintf("%s: in its worst tenth its correlation is %s; mono costs it %s LU", r.Name, figure.Signed(float64(f.Worst), 2), figure.Short(float64(f.FoldLU)))
+	out := fmt.Sprintf(
+		"%s: in its worst tenth its correlation is %s; mono costs it %s LU",
+		r.Name,
+		figure.Signed(float64(f.Worst), 2),
+		figure.Short(float64(f.FoldLU)),
+	)
 	if worst := f.WorstBand(); worst != nil && worst.Fold > 3.5 {
 		out += fmt.Sprintf(", most at %.0f Hz, %s dB", worst.Hz, short(worst.Fold))
 	}
@@ -213,7 +221,10 @@ func Unsafe(song *session.Song, r Row, target float64) (f find.Finding, ok bool)
 	return find.Finding{
 		ID: find.ID("wide", r.At.String()), What: fmt.Sprintf("%s does not stand mono", r.Name), Hear: hear,
 		Why: r.Says() + low + fmt.Sprintf(" A side low cut at %.0f Hz is the lowest that makes it safe; the mid stays as it is.", r.Corner),
-		Fix: []session.Edit{r.Edit()}, Apply: "Cut its side", Do: fmt.Sprintf("High-pass the side of %s at %.0f Hz", r.Name, r.Corner), Values: fmt.Sprintf("%s: side high-pass at %.0f Hz, 24 dB per octave", r.Name, r.Corner),
+		Fix: []session.Edit{
+			r.Edit(),
+		}, Apply: "Cut its side", Do: fmt.Sprintf("High-pass the side of %s at %.0f Hz", r.Name, r.Corner), Values: fmt.Sprintf("%s: side high-pass at %.0f Hz, "+
+			"24 dB per octave", r.Name, r.Corner),
 		Own: []find.Measure{Correlation(r.At, target), {Figure: "lowmono", Of: r.At.String(), In: find.AtMost(-LowUnder)}},
 	}, true
 }

@@ -40,7 +40,7 @@ type Figures struct {
 	Side        meter.Figure   `json:"side_share_db"`           // energy of the side, (L - R) / 2, under the mid's
 	Low         meter.Figure   `json:"side_low_db"`             // likewise under 120 Hz, see lowShare
 	LowFold     meter.Figure   `json:"fold_loss_low_db"`        // fold-down loss in 20 to 200 Hz
-	Disc        meter.Figure   `json:"side_150_db"`             // energy of the side under 150 Hz about all of the sound: what a record's groove has to carry up and down
+	Disc        meter.Figure   `json:"side_150_db"`             // energy of the side under 150 Hz about all of the sound
 	Delay       meter.Figure   `json:"delay_ms"`                // by which the right channel is later; None where there is none
 	Turned      bool           `json:"turned"`                  // one channel is the other upside down, at that delay
 	Bands       []Band         `json:"bands"`

@@ -169,7 +169,8 @@ for hz in (q["hz"], q["hz"] / 2 ** 0.25):
     f = np.fft.rfftfreq(len(m), 1 / fs)
     k = (f >= 20) & (f < 120)
     w = np.hanning(len(m))
-    out.append([float(np.percentile(c, 10)), float(10 * np.log10(np.sum(abs(np.fft.rfft(v * w)[k])**2) / max(np.sum(abs(np.fft.rfft(m * w)[k])**2), 0.1 * np.sum(abs(np.fft.rfft(m * w))**2))))])
+    out.append([float(np.percentile(c, 10)), float(10 * np.log10(np.sum(abs(np.fft.rfft(v * w)[k])**2) / max(np.sum(abs(np.fft.rfft(m * w)[k])**2),
+      0.1 * np.sum(abs(np.fft.rfft(m * w))**2))))])
 print(json.dumps(out))
 `, map[string]any{"l": x.Ch[0], "r": x.Ch[1], "hz": hz}, &got)
 		safe := func(v [2]float64) bool { return v[0] >= -0.06 && (v[1] <= -LowUnder+0.1) }
@@ -240,14 +241,16 @@ for hz in q["hz"]:
     k = (f >= hz * 2 ** (-1/6)) & (f < hz * 2 ** (1/6))
     ll, rr, lr, mm = (np.sum(v[k]).real for v in (abs(L)**2, abs(R)**2, L * np.conj(R), abs(M)**2))
     bands.append([lr / np.sqrt(ll * rr), 10 * np.log10((ll + rr) / (2 * mm))])
-print(json.dumps({"Correlation": float(np.sum(l*r) / np.sqrt(np.sum(l*l) * np.sum(r*r))), "Fold": float(10*np.log10((np.sum(l*l) + np.sum(r*r)) / (2 * np.sum(m*m)))),
+print(json.dumps({"Correlation": float(np.sum(l*r) / np.sqrt(np.sum(l*l) * np.sum(r*r))),
+  "Fold": float(10*np.log10((np.sum(l*l) + np.sum(r*r)) / (2 * np.sum(m*m)))),
     "Side": float(10*np.log10(np.sum(s*s) / np.sum(m*m))), "Worst": float(np.percentile(steps, 10)), "Bands": bands}))
 `, map[string]any{"l": x.Ch[0], "r": x.Ch[1], "hz": hz}, &got)
 	for _, c := range []struct {
 		what      string
 		got       meter.Figure
 		want, far float64
-	}{{"correlation", f.Correlation, got.Correlation, 1e-4}, {"fold", f.Fold, got.Fold, 1e-3}, {"side", f.Side, got.Side, 1e-3}, {"worst tenth", f.Worst, got.Worst, 0.005}} {
+	}{{"correlation", f.Correlation, got.Correlation, 1e-4}, {"fold", f.Fold, got.Fold, 1e-3}, {"side", f.Side, got.Side, 1e-3}, {"worst tenth", f.Worst,
+		got.Worst, 0.005}} {
 		if math.Abs(float64(c.got)-c.want) > c.far {
 			t.Errorf("%s: %.4f, numpy %.4f", c.what, float64(c.got), c.want)
 		}

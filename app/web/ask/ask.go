@@ -204,7 +204,15 @@ func ParseSide(q url.Values) (s Side, err error) {
 		}
 		return n
 	}
-	s = Side{Rev: int64(number("rev")), Solo: mix.Solo(q.Get("solo")), From: number("from"), To: number("to"), Ear: q.Get("ear"), Taken: q.Get("taken") != "", Down: q.Get("down") != ""}
+	s = Side{
+		Rev:   int64(number("rev")),
+		Solo:  mix.Solo(q.Get("solo")),
+		From:  number("from"),
+		To:    number("to"),
+		Ear:   q.Get("ear"),
+		Taken: q.Get("taken") != "",
+		Down:  q.Get("down") != "",
+	}
 	if s.Solo == "" {
 		s.Solo = mix.SoloBoth
 	}

@@ -16,8 +16,10 @@ func TestSides(t *testing.T) {
 		{Rev: 7, Solo: mix.SoloBus("b1"), From: 10, To: 20, Ear: "mono", Down: true, Of: Before{As: OfTrack, Of: "r1"}},
 		{Rev: 7, Solo: mix.SoloKick, To: 20, Taken: true, Of: Before{As: OfMove, At: session.At{Bus: "b1"}, Of: "m3"}},
 		{Rev: 7, Solo: mix.SoloKick, To: 20, Of: Before{As: OfStage, Of: "room"}},
-		{Rev: 7, Solo: mix.SoloKick, To: 20, Try: Try{Stage: "room", What: "dip", Args: []string{"bus:b1", "a&b=c?d", ""}}, Page: url.Values{"scope": {"song"}, "x": {"a&b", "c"}}},
-		{Rev: 7, Solo: mix.SoloKick, To: 20, Of: Before{As: OfTry, Tried: Try{Stage: "log", What: "duck/fit", With: url.Values{"on": {"room/cut", "width/wide.pad"}}}}},
+		{Rev: 7, Solo: mix.SoloKick, To: 20, Try: Try{Stage: "room", What: "dip", Args: []string{"bus:b1", "a&b=c?d", ""}}, Page: url.Values{"scope": {"song"},
+			"x": {"a&b", "c"}}},
+		{Rev: 7, Solo: mix.SoloKick, To: 20, Of: Before{As: OfTry, Tried: Try{Stage: "log", What: "duck/fit", With: url.Values{"on": {"room/cut",
+			"width/wide.pad"}}}}},
 	} {
 		q, err := url.ParseQuery(s.Query())
 		if err != nil {
@@ -27,8 +29,10 @@ func TestSides(t *testing.T) {
 			t.Errorf("%s is read as %+v (%v)", s.Query(), is, err)
 		}
 	}
-	for _, bad := range []string{"", "rev=1&from=5&to=5", "rev=1&from=-1&to=5", "rev=1&from=0&to=9999999999999", "rev=1&from=0&to=5&solo=cowbell", "rev=1&from=0&to=5&ear=fridge",
-		"rev=1&from=0&to=5&of=stage", "rev=1&from=0&to=5&of=move:s1", "rev=1&from=0&to=5&of=on:", "rev=1&from=0&to=5&of=now:x", "rev=1&from=0&to=5&of=yesterday", "rev=1&from=0&to=5&try=room", "rev=1&from=0&to=5&try=../x", "rev=1&from=0&to=5&try=room/dip:%25zz"} {
+	for _, bad := range []string{"", "rev=1&from=5&to=5", "rev=1&from=-1&to=5", "rev=1&from=0&to=9999999999999", "rev=1&from=0&to=5&solo=cowbell",
+		"rev=1&from=0&to=5&ear=fridge",
+		"rev=1&from=0&to=5&of=stage", "rev=1&from=0&to=5&of=move:s1", "rev=1&from=0&to=5&of=on:", "rev=1&from=0&to=5&of=now:x", "rev=1&from=0&to=5&of=yesterday",
+		"rev=1&from=0&to=5&try=room", "rev=1&from=0&to=5&try=../x", "rev=1&from=0&to=5&try=room/dip:%25zz"} {
 		q, err := url.ParseQuery(bad)
 		if err != nil {
 			t.Fatal(err)
@@ -41,7 +45,8 @@ func TestSides(t *testing.T) {
 
 // Whatever is read is written so that it is read the same.
 func FuzzSide(f *testing.F) {
-	for _, seed := range []string{"rev=1&from=0&to=5", "rev=1&from=0&to=5&of=move:bus:b1/m&try=body/glue:2:bus%253Ab1", "rev=1&from=0&to=5&of=on:log/takes:now:1&page=scope%3Dsong", "rev=1&from=0&to=5&try=levels/plan?anchor=kick"} {
+	for _, seed := range []string{"rev=1&from=0&to=5", "rev=1&from=0&to=5&of=move:bus:b1/m&try=body/glue:2:bus%253Ab1",
+		"rev=1&from=0&to=5&of=on:log/takes:now:1&page=scope%3Dsong", "rev=1&from=0&to=5&try=levels/plan?anchor=kick"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

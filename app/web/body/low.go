@@ -50,7 +50,8 @@ func (h *handlers) low(c *gin.Context) {
 	}
 	ctx := c.Request.Context()
 	out := lowView{View: v, HasBass: len(v.Song.ByRole(session.Bass)) > 0}
-	for _, u := range []underRow{{Key: "tone", Label: "A tone an octave under it, under its peak by", Unit: "dB", Asked: body.SubUnder, Step: "1"}, {Key: "lift", Label: "A boost at its pitch of", Unit: "dB", Asked: body.LiftBy, Step: "0.5"}} {
+	for _, u := range []underRow{{Key: "tone", Label: "A tone an octave under it, under its peak by", Unit: "dB", Asked: body.SubUnder, Step: "1"}, {Key: "lift",
+		Label: "A boost at its pitch of", Unit: "dB", Asked: body.LiftBy, Step: "0.5"}} {
 		asked, err := dbAsked(c.Query(u.Key), u.Asked)
 		if err != nil {
 			out.Wrong = shell.Sentence(err.Error())

@@ -313,8 +313,10 @@ func (h *handlers) shapePart(c *gin.Context) {
 			name, label, unit string
 			to                *float64
 			lo, hi            float64
-		}{{"fader", "level", "dB", &p.Fader, -session.MaxGain, session.MaxGain}, {"shelf", "low end", "dB", &p.Shelf, -24, 24}, {"shelf_hz", "low end's corner", "Hz", &p.ShelfHz, 20, 1000},
-			{"bell", "bell", "dB", &p.Bell, -24, 24}, {"bell_hz", "bell's place", "Hz", &p.BellHz, 20, 16000}, {"width", "width", "%", &width, 0, 200}, {"sustain", "sustain", "dB", &p.Sustain, -12, 12}} {
+		}{{"fader", "level", "dB", &p.Fader, -session.MaxGain, session.MaxGain}, {"shelf", "low end", "dB", &p.Shelf, -24, 24}, {"shelf_hz", "low end's corner",
+			"Hz", &p.ShelfHz, 20, 1000},
+			{"bell", "bell", "dB", &p.Bell, -24, 24}, {"bell_hz", "bell's place", "Hz", &p.BellHz, 20, 16000}, {"width", "width", "%", &width, 0, 200}, {"sustain",
+				"sustain", "dB", &p.Sustain, -12, 12}} {
 			text, ok := c.GetPostForm(f.name)
 			if !ok {
 				continue

@@ -200,7 +200,9 @@ func (h *handlers) compared(c *gin.Context, out *withView) error {
 	for _, m := range v.Song.Master.Moves {
 		out.On = out.On || session.OfCompare(m)
 	}
-	out.Picture = plot.SongOverReference(plot.Against{Song: out.Now, Reference: out.Other, Off: out.Off.Bands, Name: out.Ref.Name, Tolerance: v.Song.CompareRules().Tolerance})
+	out.Picture = plot.SongOverReference(
+		plot.Against{Song: out.Now, Reference: out.Other, Off: out.Off.Bands, Name: out.Ref.Name, Tolerance: v.Song.CompareRules().Tolerance},
+	)
 	turns, err := compare.TurnsOn(ctx, v.Bench, *out.Ref)
 	if err != nil {
 		return err
@@ -236,7 +238,13 @@ func sentence(turns []compare.Turned, c compare.Comparison, name string) string 
 	out := fmt.Sprintf("Most about %s: the song has %s dB %s than %s.", compare.SaidHz(t.Hz), figure.Short(math.Abs(t.Off)), more, name)
 	switch {
 	case t.Edit != nil:
-		out += fmt.Sprintf(" %s carries that band: %s by %s dB it is off by %s.", t.Stem.Name, turn, figure.Short(math.Abs(t.DB)), figure.Short(math.Abs(float64(t.Left))))
+		out += fmt.Sprintf(
+			" %s carries that band: %s by %s dB it is off by %s.",
+			t.Stem.Name,
+			turn,
+			figure.Short(math.Abs(t.DB)),
+			figure.Short(math.Abs(float64(t.Left))),
+		)
 	case t.Stem != nil:
 		out += fmt.Sprintf(" %s carries that band, but nothing of it is free to be turned.", t.Stem.Name)
 	default:

@@ -76,7 +76,14 @@ func (h *handlers) devices(c *gin.Context) {
 				if s.Room.Valid() {
 					cell.Share = fmt.Sprintf("%.0f %%", 100*s.There)
 					cell.Bar = plot.HeardBar("heard-"+d.ID+"-"+s.ID, float64(s.Room), float64(s.There))
-					cell.Title = fmt.Sprintf("%s on %s: heard in %.0f %% of the frames in which it sounds, %.0f %% in the room; it loses %s dB against the mix", s.Name, d.Name, 100*s.There, 100*s.Room, shell.Figure(s.Lost, 1))
+					cell.Title = fmt.Sprintf(
+						"%s on %s: heard in %.0f %% of the frames in which it sounds, %.0f %% in the room; it loses %s dB against the mix",
+						s.Name,
+						d.Name,
+						100*s.There,
+						100*s.Room,
+						shell.Figure(s.Lost, 1),
+					)
 				}
 				row.Cells, row.worst = append(row.Cells, cell), max(row.worst, s.Missing())
 			}

@@ -248,7 +248,9 @@ func (h *handlers) drillPair(ctx context.Context, token string, q question) ([2]
 		switch first, second = plain, plain; q.Drill {
 		case "band":
 			raised := song.Clone()
-			raised.Master.Moves = raised.Master.Moves.With(move.Move{ID: "drill", Params: &move.Filter{Shape: dsp.Bell, Hz: compare.DrillBands[q.Truth], Q: 1, DB: level}})
+			raised.Master.Moves = raised.Master.Moves.With(
+				move.Move{ID: "drill", Params: &move.Filter{Shape: dsp.Bell, Hz: compare.DrillBands[q.Truth], Q: 1, DB: level}},
+			)
 			second, err = h.Renderer.Looped(ctx, &raised, mix.SoloAll, q.Window)
 		case "duck":
 			second, err = h.ducked(ctx, &song, plain, q, level)

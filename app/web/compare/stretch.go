@@ -69,7 +69,10 @@ func (h *handlers) setStretch(c *gin.Context) {
 		}
 		span.From, span.To = max(0, span.From), min(span.To, a.DurationS)
 		if span.To-span.From < session.LeastStretch {
-			return nil, shell.BadInput("stretch", fmt.Errorf("a stretch of %s lies within its %.1f s and is at least %g s long", r.Name, a.DurationS, session.LeastStretch))
+			return nil, shell.BadInput(
+				"stretch",
+				fmt.Errorf("a stretch of %s lies within its %.1f s and is at least %g s long", r.Name, a.DurationS, session.LeastStretch),
+			)
 		}
 		return session.SetStretch{Reference: r.ID, Stretch: &span}, nil
 	})

@@ -174,10 +174,17 @@ func (h *handlers) drawn(ctx context.Context, v *shell.View) (*sheet, error) {
 	if out.Duck != nil {
 		out.School = out.Duck.School
 	}
-	v.Lead = fmt.Sprintf("%s at every hit of %s: as little as puts the kick %g dB over the bass in its own octave, on 9 of 10 hits.",
-		map[string]string{move.CurveSchool: "One curve", move.CompressorSchool: "A compressor that listens", move.BandSchool: "A dip of one band"}[out.School], out.Named, v.Targets.Clearance)
+	v.Lead = fmt.Sprintf(
+		"%s at every hit of %s: as little as puts the kick %g dB over the bass in its own octave, on 9 of 10 hits.",
+		map[string]string{move.CurveSchool: "One curve", move.CompressorSchool: "A compressor that listens", move.BandSchool: "A dip of one band"}[out.School],
+		out.Named,
+		v.Targets.Clearance,
+	)
 	if v.BassLeads() {
-		v.Lead = fmt.Sprintf("The bass leads, so the kick makes room behind its attack: as little as puts the bass %g dB over it from 60 ms after the hit, on 9 of 10 hits.", v.Targets.Clearance)
+		v.Lead = fmt.Sprintf(
+			"The bass leads, so the kick makes room behind its attack: as little as puts the bass %g dB over it from 60 ms after the hit, on 9 of 10 hits.",
+			v.Targets.Clearance,
+		)
 	}
 	if out.Duck != nil {
 		v.Lead = duck.Says(&v.Song.Song, v.State, v.State.WorstTenth(v.Leader), v.Bars())

@@ -141,7 +141,8 @@ func (h *handlers) setShape(c *gin.Context) {
 		for _, f := range []struct {
 			name, says string
 			to         *move.Time
-		}{{"begins", "where it begins", &e.Shape.Begins}, {"down", "where it is down", &e.Shape.Down}, {"back", "where it is held to", &e.Shape.Back}, {"end", "where it is back", &e.Shape.End}} {
+		}{{"begins", "where it begins", &e.Shape.Begins}, {"down", "where it is down", &e.Shape.Down}, {"back", "where it is held to", &e.Shape.Back}, {"end",
+			"where it is back", &e.Shape.End}} {
 			ms, note, err := field.Time(c.PostForm(f.name), song.BPM)
 			if err != nil {
 				return nil, shell.BadInput("shape", fmt.Errorf("%s: %w", f.says, err))

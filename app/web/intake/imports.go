@@ -86,7 +86,11 @@ func (h *handlers) receive(c *gin.Context, kind string, answer func(*gin.Context
 			continue
 		}
 		if taken++; taken > MaxFilesAt {
-			h.Fail(c, http.StatusRequestEntityTooLarge, fmt.Sprintf("More than %d files at once. The first %d were taken; send the rest after them.", MaxFilesAt, MaxFilesAt))
+			h.Fail(
+				c,
+				http.StatusRequestEntityTooLarge,
+				fmt.Sprintf("More than %d files at once. The first %d were taken; send the rest after them.", MaxFilesAt, MaxFilesAt),
+			)
 			return
 		}
 		if err := h.takeIn(c, kind, part.FileName(), importPayload{Replace: c.Param("stem"), Ask: ask}, part); err != nil {

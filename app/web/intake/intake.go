@@ -155,7 +155,12 @@ func (out *sheet) lookFirst() {
 	f, target := v.State.After, v.Targets.Clearance
 	switch under := f.Under(target - 0.05); {
 	case !pair.MetBy(f, target) && v.State.Readout == nil:
-		out.First, out.FirstAt = fmt.Sprintf("on %d of %d hits the kick does not clear the bass by %g dB in its own octave.", under, len(f.Hits), target), stage.Pocket
+		out.First, out.FirstAt = fmt.Sprintf(
+			"on %d of %d hits the kick does not clear the bass by %g dB in its own octave.",
+			under,
+			len(f.Hits),
+			target,
+		), stage.Pocket
 	case !pair.MetBy(f, target):
 		out.First, out.FirstAt = fmt.Sprintf("with the duck %d of %d hits are still under %g dB.", under, len(f.Hits), target), stage.Duck
 	default:
@@ -294,7 +299,9 @@ type importsView struct {
 func (h *handlers) importsView(ctx context.Context, id string) (importsView, error) {
 	jobs, err := h.Store.Jobs(ctx, id)
 	jobs = slices.DeleteFunc(jobs, func(j store.Job) bool {
-		return j.Kind == shell.ReferenceJob || j.Kind == shell.VoiceJob || j.Kind == shell.SplitJob || j.Kind == shell.PrintJob || j.Kind == shell.ApplyJob || j.Kind == shell.BounceJob || j.State == store.Ready
+		return j.Kind == shell.ReferenceJob || j.Kind == shell.VoiceJob || j.Kind == shell.SplitJob || j.Kind == shell.PrintJob || j.Kind == shell.ApplyJob ||
+			j.Kind == shell.BounceJob ||
+			j.State == store.Ready
 	}) // shown on Levels, on Room, on Body, on Print; beside the list
 	v := importsView{SongID: id, Jobs: h.Pool.Now(jobs)}
 	sum := 0.0

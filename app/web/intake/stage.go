@@ -28,7 +28,9 @@ func Stage(s *shell.Server) (st *shell.Stage, references, voice Taking) {
 		Sheet:  h.sheet,
 		Routes: h.routes,
 		Jobs: map[string]worker.Kind{
-			importJob: {Run: h.runImport}, midiJob: {Run: h.runImport, Light: true}, archiveJob: {Run: h.runImport}, shell.ReferenceJob: {Run: h.runImport}, shell.VoiceJob: {Run: h.runImport},
+			importJob: {
+				Run: h.runImport,
+			}, midiJob: {Run: h.runImport, Light: true}, archiveJob: {Run: h.runImport}, shell.ReferenceJob: {Run: h.runImport}, shell.VoiceJob: {Run: h.runImport},
 			shell.BounceJob: {Run: h.runBounce, Own: true},
 		},
 		Background: h.watch,

@@ -75,7 +75,9 @@ func (h *handlers) addBus(c *gin.Context) {
 // setBus changes a bus's name, where it goes, its mute and its lock.
 func (h *handlers) setBus(c *gin.Context) {
 	h.Edit(c, "levels", "detail", session.SetBus{
-		ID: c.Param("bus"), Name: strings.TrimSpace(c.PostForm("name")), Bus: c.PostForm("bus"), Mute: c.PostForm("mute") != "", Locks: locks(c, []session.Step{session.BusStep}),
+		ID: c.Param(
+			"bus",
+		), Name: strings.TrimSpace(c.PostForm("name")), Bus: c.PostForm("bus"), Mute: c.PostForm("mute") != "", Locks: locks(c, []session.Step{session.BusStep}),
 	})
 }
 

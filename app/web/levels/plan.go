@@ -146,7 +146,12 @@ func (h *handlers) applyPlan(c *gin.Context) {
 		return
 	}
 	if c.PostForm("outside") != "" {
-		h.Edit(c, "levels", "gain", session.SetPlan{Plan: &session.Plan{Trims: p.Plan.Trims()}, Said: "Take the plan of " + figure.Count(len(p.Plan.Changes), "trim") + " elsewhere"})
+		h.Edit(
+			c,
+			"levels",
+			"gain",
+			session.SetPlan{Plan: &session.Plan{Trims: p.Plan.Trims()}, Said: "Take the plan of " + figure.Count(len(p.Plan.Changes), "trim") + " elsewhere"},
+		)
 		return
 	}
 	h.Edit(c, "levels", "gain", p.Plan.Edit())

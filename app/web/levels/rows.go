@@ -242,7 +242,10 @@ func (o *sheet) masterRow() levelRow {
 	r := levelRow{
 		Kind: "master", ID: "master", Name: "Premaster", Peak: m.Out.Peak, LUFS: m.Out.Integrated(), Open: o.State.Open == "master",
 		Gains: []gainCell{o.cell("master", session.MasterStep, o.Song.Song.Master.Fader, o.Song.Song.Master.Locked())},
-		Steps: []stepFigures{{"before its fader", 0, m.In.Peak, m.In.Integrated(), false}, {session.MasterStep, o.Song.Song.Master.Fader, m.Out.Peak, m.Out.Integrated(), o.Song.Song.Master.Locked()}},
+		Steps: []stepFigures{
+			{"before its fader", 0, m.In.Peak, m.In.Integrated(), false},
+			{session.MasterStep, o.Song.Song.Master.Fader, m.Out.Peak, m.Out.Integrated(), o.Song.Song.Master.Locked()},
+		},
 	}
 	over := float64(r.Peak) > o.Rules.Limit+0.05
 	if over {

@@ -53,7 +53,14 @@ const mostHistory = 100000
 // recordOf gathers it, the oldest first.
 func (h *handlers) recordOf(c *gin.Context, v *shell.View) (*record, error) {
 	ctx := c.Request.Context()
-	out := &record{Song: v.Name, On: time.Now().UTC().Format(time.RFC3339), Takes: []recordTake{}, Changes: []recordChange{}, Runs: []recordRun{}, Dismissed: v.Dismissed}
+	out := &record{
+		Song:      v.Name,
+		On:        time.Now().UTC().Format(time.RFC3339),
+		Takes:     []recordTake{},
+		Changes:   []recordChange{},
+		Runs:      []recordRun{},
+		Dismissed: v.Dismissed,
+	}
 	if out.Dismissed == nil {
 		out.Dismissed = []session.Dismissal{}
 	}

@@ -169,7 +169,18 @@ func wonOf(i int, c runsheet.Change) wonView {
 	}
 	out := wonView{Change: c}
 	if c.Asked() {
-		out.Picture = plot.Brackets(plot.Moved{ID: strconv.Itoa(i), Name: c.Name, Before: none(c.Before), After: none(c.After), Lo: c.Bracket.Lo, Hi: c.Bracket.Hi, Decimals: c.Decimals, Unit: c.Short()})
+		out.Picture = plot.Brackets(
+			plot.Moved{
+				ID:       strconv.Itoa(i),
+				Name:     c.Name,
+				Before:   none(c.Before),
+				After:    none(c.After),
+				Lo:       c.Bracket.Lo,
+				Hi:       c.Bracket.Hi,
+				Decimals: c.Decimals,
+				Unit:     c.Short(),
+			},
+		)
 	}
 	return out
 }

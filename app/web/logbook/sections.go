@@ -96,8 +96,16 @@ func (h *handlers) sections(v *shell.View) sectionsView {
 
 // sectionsPicture draws the song with its sections; under are the hits under the target.
 func sectionsPicture(v *shell.View, song *session.Song, proposed bool, under [][2]float64) template.HTML {
-	p := plot.Sections{Seconds: seconds(v), Bar: song.BarSeconds(), Grid: song.Grid, Names: [2]string{v.KickName(), v.BassName()}, Proposed: proposed, Under: under,
-		Kick: shell.SumOverview(v, session.Kick, seconds(v)), Bass: shell.SumOverview(v, session.Bass, seconds(v))}
+	p := plot.Sections{
+		Seconds:  seconds(v),
+		Bar:      song.BarSeconds(),
+		Grid:     song.Grid,
+		Names:    [2]string{v.KickName(), v.BassName()},
+		Proposed: proposed,
+		Under:    under,
+		Kick:     shell.SumOverview(v, session.Kick, seconds(v)),
+		Bass:     shell.SumOverview(v, session.Bass, seconds(v)),
+	}
 	for _, e := range song.Sections {
 		m := plot.SectionMark{Name: e.Name, From: e.From, Place: placeOf(song, e.From)}
 		switch {

@@ -83,7 +83,14 @@ func (s *sheets) of(song *store.Song, c runsheet.Choice) *making {
 		err := group.Try(func() error {
 			bench, err := s.Bench(ctx, &plain)
 			if err == nil {
-				sheet, err = runsheet.Make(mix.Follow(ctx, m.work), s.Renderer, &plain, bench.Facts, c, func(r runsheet.Row) { m.tell(func() { m.rows = append(m.rows, r) }) })
+				sheet, err = runsheet.Make(
+					mix.Follow(ctx, m.work),
+					s.Renderer,
+					&plain,
+					bench.Facts,
+					c,
+					func(r runsheet.Row) { m.tell(func() { m.rows = append(m.rows, r) }) },
+				)
 			}
 			return err
 		})

@@ -22,9 +22,11 @@ func Stage(s *shell.Server) *shell.Stage {
 		Stage: &stage.Stage{
 			Key: stage.Log, Name: "Log", Question: "What did I change, why, did it help, can I go back?",
 			Help: []string{
-				"The run sheet is all open findings in the order of the work. Each was rendered on top of those above it, so what it says it brings is measured. Tick, hear, apply: one step, one undo.",
+				"The run sheet is all open findings in the order of the work. Each was rendered on top of those above it, so what it says it brings is measured. Tick, " +
+					"hear, apply: one step, one undo.",
 				"Sections are the song’s parts in time. Each has its own figures, the ducks may rest in one, and with them the run sheet says where a finding holds.",
-				"Takes are the song as it was, with its figures; nothing done later overwrites them. Side by side they tell what was changed, and the deck plays one against the other.",
+				"Takes are the song as it was, with its figures; nothing done later overwrites them. Side by side they tell what was changed, and the deck plays one " +
+					"against the other.",
 			},
 		},
 		Files:   []fs.FS{files},

@@ -47,7 +47,14 @@ const (
 // brackets about the medians; dashed what it weighed before, where that is another.
 func Weights(p WeightPlot) template.HTML {
 	const w, h, left, right, mid, foot = 774.0, 236.0, 72.0, 16.0, 112.0, 16.0
-	s := newSVG("weights", w, h, "The weight of every hit and note", "Each hit of the kick above the line, each note of the bass below it, by its level in 20 to 150 Hz; brackets show what is asked about the medians, dashes what a hit weighed before.")
+	s := newSVG(
+		"weights",
+		w,
+		h,
+		"The weight of every hit and note",
+		"Each hit of the kick above the line, each note of the bass below it, by its level in 20 to 150 Hz; brackets show what is asked about the medians, "+
+			"dashes what a hit weighed before.",
+	)
 	half := mid - 14
 	x := func(t float64) float64 { return left + (t-p.From)/math.Max(1e-9, p.To-p.From)*(w-left-right) }
 	y := func(l, median meter.Figure) float64 {
@@ -133,7 +140,14 @@ const ladderMost = 24
 func Ladders(notes []Ladder, speaker string, from float64) template.HTML {
 	const w, left, right, rung, top = 774.0, 34.0, 8.0, 16.0, 8.0
 	h := top + 9*rung + 26
-	s := newSVG("ladders", w, h, "The harmonics of every note on "+speaker, "Each note of the bass as a column of its harmonics, the fundamental below; as wide as it is strong, filled where it is heard, hollow where it is covered or too soft; a dash where the speaker begins; a mark across how wide it was before harmonics were added.")
+	s := newSVG(
+		"ladders",
+		w,
+		h,
+		"The harmonics of every note on "+speaker,
+		"Each note of the bass as a column of its harmonics, the fundamental below; as wide as it is strong, filled where it is heard, hollow where it is "+
+			"covered or too soft; a dash where the speaker begins; a mark across how wide it was before harmonics were added.",
+	)
 	y := func(k int) float64 { return top + rung*float64(9-k) + rung/2 }
 	for k := 1; k <= 9; k++ {
 		s.text("tick", "start", 0, y(k)+4, fmt.Sprintf("H%d", k))

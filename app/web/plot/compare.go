@@ -114,7 +114,13 @@ func SongOverReference(v Against) template.HTML {
 			}
 		}
 	}
-	s := newThirds("song-over", "The song over "+v.Name, "Stairs of a third of an octave from 20 Hz to 20 kHz, in decibels, both at one loudness: the song above the line, the finished track below it; hatched where they differ by more than the tolerance.", top)
+	s := newThirds(
+		"song-over",
+		"The song over "+v.Name,
+		"Stairs of a third of an octave from 20 Hz to 20 kHz, in decibels, both at one loudness: the song above the line, the finished track below it; hatched "+
+			"where they differ by more than the tolerance.",
+		top,
+	)
 	s.stairs("mid-fill", 1, v.Song.About)
 	s.stairs("side-fill", -1, v.Reference.About)
 	for i := range meter.Bands {
@@ -144,7 +150,13 @@ func SongInSet(song compare.Sound, set []compare.Spread) template.HTML {
 			}
 		}
 	}
-	s := newThirds("inset", "The song over the set of favourites", "Stairs of a third of an octave from 20 Hz to 20 kHz, in decibels, all at one loudness: the song above the line, the mean of the set below it, with one standard deviation to each side as a band; hatched where the song lies outside it.", top)
+	s := newThirds(
+		"inset",
+		"The song over the set of favourites",
+		"Stairs of a third of an octave from 20 Hz to 20 kHz, in decibels, all at one loudness: the song above the line, the mean of the set below it, with one "+
+			"standard deviation to each side as a band; hatched where the song lies outside it.",
+		top,
+	)
 	s.stairs("mid-fill", 1, song.About)
 	s.stairs("side-fill", -1, func(i int) meter.Figure { return set[i].Mean })
 	for i := range meter.Bands {
@@ -182,7 +194,18 @@ type StretchOf struct {
 // Stretch draws a finished track's own overview, where the stretch is dragged.
 func Stretch(v StretchOf) template.HTML {
 	const w, h = 774.0, 52.0
-	s := newSVG("stretch", w, h, v.Name+" and what of it is compared", fmt.Sprintf("Peaks over %.0f seconds; the stretch runs from %.1f to %.1f seconds. Drag to choose another; the fields beside it take times.", v.Seconds, v.From, v.To))
+	s := newSVG(
+		"stretch",
+		w,
+		h,
+		v.Name+" and what of it is compared",
+		fmt.Sprintf(
+			"Peaks over %.0f seconds; the stretch runs from %.1f to %.1f seconds. Drag to choose another; the fields beside it take times.",
+			v.Seconds,
+			v.From,
+			v.To,
+		),
+	)
 	x := func(t float64) float64 { return 2 + t/math.Max(v.Seconds, 1e-9)*(w-4) }
 	s.add(`<rect class="loop" x="%s" y="2" width="%s" height="%s"/>`, n(x(v.From)), n(math.Max(1, x(v.To)-x(v.From))), n(h-14))
 	const parts = 386
@@ -213,7 +236,13 @@ func Stretch(v StretchOf) template.HTML {
 // Response draws what a stand-in does to the spectrum, small: 20 Hz to 20 kHz, hatched where it is more than 12 dB down.
 func Response(d device.Device) template.HTML {
 	const w, h, mid, scale, steps, lost = 88.0, 40.0, 12.0, 0.9, 88, 12.0
-	s := newSVG("response-"+d.ID, w, h, "What "+d.Name+" does to the spectrum", "From 20 Hz to 20 kHz: "+d.Described()+". Hatched where it takes away more than 12 dB.")
+	s := newSVG(
+		"response-"+d.ID,
+		w,
+		h,
+		"What "+d.Name+" does to the spectrum",
+		"From 20 Hz to 20 kHz: "+d.Described()+". Hatched where it takes away more than 12 dB.",
+	)
 	curve, gap := &path{}, &path{}
 	for i := 0; i <= steps; i++ {
 		x := w * float64(i) / steps
@@ -274,7 +303,13 @@ type Drilled struct {
 // DrillScore draws the answers of a drill over time: harder is higher, a right answer filled, a wrong one hollow.
 func DrillScore(id, name string, levels []string, all []Drilled) template.HTML {
 	const w, h, left, foot = 300.0, 84.0, 46.0, 6.0
-	s := newSVG("score-"+id, w, h, "Score of the drill "+name, fmt.Sprintf("The last %d answers, the newest at the right; harder is higher, right filled, wrong hollow.", len(all)))
+	s := newSVG(
+		"score-"+id,
+		w,
+		h,
+		"Score of the drill "+name,
+		fmt.Sprintf("The last %d answers, the newest at the right; harder is higher, right filled, wrong hollow.", len(all)),
+	)
 	y := func(level int) float64 {
 		return h - foot - 6 - float64(level)*(h-foot-16)/math.Max(1, float64(len(levels)-1))
 	}

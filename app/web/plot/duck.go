@@ -87,8 +87,14 @@ func (e Editor) scaleOf() (from, to, deep float64) {
 // Long because it is one drawing, from back to front.
 func DuckEditor(e Editor) template.HTML {
 	from, to, deep := e.scaleOf()
-	s := newSVG("duck-editor", e.Width, e.Height, "The median hit and the gain of the "+e.part(),
-		"Above, the kick over the line and the bass below it at the median hit, collision hatched, the "+e.part()+" before the duck as a thin line. Below, the gain curve: the higher it rises, the less of the "+e.part()+" is left.")
+	s := newSVG(
+		"duck-editor",
+		e.Width,
+		e.Height,
+		"The median hit and the gain of the "+e.part(),
+		"Above, the kick over the line and the bass below it at the median hit, collision hatched, the "+e.part()+" before the duck as a thin line. Below, the "+
+			"gain curve: the higher it rises, the less of the "+e.part()+" is left.",
+	)
 	lane := math.Round(e.Height * laneTop)
 	bottom := e.Height - laneFoot
 	x := func(ms float64) float64 {
@@ -129,8 +135,18 @@ func DuckEditor(e Editor) template.HTML {
 		grip := e.Duck != nil && e.KickBefore == nil
 		if grip {
 			label := fmt.Sprintf("Handover at %s ms: drag, or arrow keys; the kick's tail and the duck move together", value(e.Handover, 0))
-			s.add(`<g class="slide" id="handover-grip" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="20" aria-valuemax="400" data-post="/duck/handover" data-heard="true" data-name="ms" data-step="2" data-per="%s" data-width="%s"><title>%s</title><rect class="reach" x="%s" y="8" width="16" height="%s"/>`,
-				esc(label), exact(math.Round(float64(e.Handover))), exact((to-from)/(e.Width-editorLeft-editorRight)), n(e.Width), esc(label), n(hx-8), n(lane-20))
+			s.add(
+				`<g class="slide" id="handover-grip" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="20" aria-valuemax="400" `+
+					`data-post="/duck/handover" data-heard="true" data-name="ms" data-step="2" data-per="%s" data-width="%s"><title>%s</title><rect class="reach" x="%s" `+
+					`y="8" width="16" height="%s"/>`,
+				esc(label),
+				exact(math.Round(float64(e.Handover))),
+				exact((to-from)/(e.Width-editorLeft-editorRight)),
+				n(e.Width),
+				esc(label),
+				n(hx-8),
+				n(lane-20),
+			)
 		}
 		s.line("handover", hx, 16, hx, lane-10)
 		s.add(`<text class="note" x="%s" y="24">handover <tspan class="n">%s ms</tspan></text>`, n(hx+6), value(e.Handover, 0))
@@ -236,8 +252,19 @@ func (e Editor) gain(s *svg, x, y func(float64) float64, from, to float64) {
 	for i, pt := range e.Duck.Points {
 		end := i == 0 || i == len(e.Duck.Points)-1
 		label := fmt.Sprintf("Point %d of %d: %s ms, %s dB", i+1, len(e.Duck.Points), figure.Signed(pt.MS, 1), figure.Signed(pt.DB, 1))
-		s.add(`<g class="point" id="point-%d" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="%g" aria-valuemax="0" aria-valuetext="%s" data-i="%d" data-ms="%s" data-db="%s" data-end="%t">`,
-			i, esc(label), n(pt.DB), move.DuckFloor, esc(label), i, exact(pt.MS), exact(pt.DB), end)
+		s.add(
+			`<g class="point" id="point-%d" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="%g" aria-valuemax="0" aria-valuetext="%s" `+
+				`data-i="%d" data-ms="%s" data-db="%s" data-end="%t">`,
+			i,
+			esc(label),
+			n(pt.DB),
+			move.DuckFloor,
+			esc(label),
+			i,
+			exact(pt.MS),
+			exact(pt.DB),
+			end,
+		)
 		s.add(`<title>%s</title><rect class="reach" x="%s" y="%s" width="24" height="24"/><rect class="knob" x="%s" y="%s" width="10" height="10"/></g>`,
 			esc(label), n(x(pt.MS)-12), n(y(pt.DB)-12), n(x(pt.MS)-5), n(y(pt.DB)-5))
 	}
@@ -256,7 +283,14 @@ func Trade(points []TradePoint, target float64, part string) template.HTML {
 	for _, p := range points {
 		most = math.Max(most, p.Loss)
 	}
-	s := newSVG("trade", w, h, "What clearance costs", "The least loss of "+part+" in 20 to 150 Hz, in dB, for each clearance asked in the worst tenth of hits; dotted under it, what no curve that goes down once does it with less than.")
+	s := newSVG(
+		"trade",
+		w,
+		h,
+		"What clearance costs",
+		"The least loss of "+part+" in 20 to 150 Hz, in dB, for each clearance asked in the worst tenth of hits; dotted under it, what no curve that goes down "+
+			"once does it with less than.",
+	)
 	x := func(c float64) float64 { return left + c/20*(w-left-right) }
 	y := func(l float64) float64 { return bottom - l/most*(bottom-top) }
 	s.line("rule", left, bottom, w-right, bottom)
@@ -288,8 +322,20 @@ func Trade(points []TradePoint, target float64, part string) template.HTML {
 				loss += (target - float64(at)) * (points[at+1].Loss - loss)
 			}
 			label := fmt.Sprintf("Clearance asked: %s dB, costs %s dB of %s", figure.Signed(target, 1), figure.Signed(loss, 1), part)
-			s.add(`<g class="slide" id="trade-knob" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="0" aria-valuemax="20" data-post="/duck/targets" data-name="clearance" data-step="0.5" data-per="%s" data-width="%s"><title>%s. Drag, or arrow keys</title><rect class="reach" x="%s" y="%s" width="22" height="22"/><rect class="knob" x="%s" y="%s" width="8" height="8"/></g>`,
-				esc(label), exact(target), exact(20/(x(20)-x(0))), n(w), esc(label), n(x(target)-11), n(y(loss)-11), n(x(target)-4), n(y(loss)-4))
+			s.add(
+				`<g class="slide" id="trade-knob" tabindex="0" role="slider" aria-label="%s" aria-valuenow="%s" aria-valuemin="0" aria-valuemax="20" `+
+					`data-post="/duck/targets" data-name="clearance" data-step="0.5" data-per="%s" data-width="%s"><title>%s. Drag, or arrow keys</title><rect `+
+					`class="reach" x="%s" y="%s" width="22" height="22"/><rect class="knob" x="%s" y="%s" width="8" height="8"/></g>`,
+				esc(label),
+				exact(target),
+				exact(20/(x(20)-x(0))),
+				n(w),
+				esc(label),
+				n(x(target)-11),
+				n(y(loss)-11),
+				n(x(target)-4),
+				n(y(loss)-4),
+			)
 		} else {
 			s.text("note", "end", w-right, y(last.Loss)+14, "no further")
 		}

@@ -35,8 +35,14 @@ func HitLined(o HitLine) template.HTML {
 			count++
 		}
 	}
-	s := newSVG("hitline", o.Width, o.Height, fmt.Sprintf("%d hits of the kick, to be changed by hand", count),
-		"The kick above the line and the bass below it over the judged stretch. Full lines are hits; dashed ones are doubtful or left out. Click a mark for what can be done with it, a gap to put a hit in; drag a mark to move it.")
+	s := newSVG(
+		"hitline",
+		o.Width,
+		o.Height,
+		fmt.Sprintf("%d hits of the kick, to be changed by hand", count),
+		"The kick above the line and the bass below it over the judged stretch. Full lines are hits; dashed ones are doubtful or left out. Click a mark for what "+
+			"can be done with it, a gap to put a hit in; drag a mark to move it.",
+	)
 	mid := (o.Height + 4) / 2
 	span := o.Width - 2*hitLinePad
 	x := func(t float64) float64 { return hitLinePad + (t-o.From)/(o.To-o.From)*span }
@@ -60,7 +66,15 @@ func HitLined(o HitLine) template.HTML {
 		if m.Kind == "doubtful" || m.Kind == "out" {
 			to = mid
 		}
-		s.add(`<g class="hitline-mark %s" id="mark-hit-%d" tabindex="0" role="button" aria-label="%s" data-at="%.6f" data-kind="%s"><title>%s</title>`, m.Kind, i, esc(m.Title), m.At, m.Kind, esc(m.Title))
+		s.add(
+			`<g class="hitline-mark %s" id="mark-hit-%d" tabindex="0" role="button" aria-label="%s" data-at="%.6f" data-kind="%s"><title>%s</title>`,
+			m.Kind,
+			i,
+			esc(m.Title),
+			m.At,
+			m.Kind,
+			esc(m.Title),
+		)
 		s.line("stem", x(m.At), 12, x(m.At), to)
 		switch m.Kind {
 		case "added":
@@ -73,7 +87,14 @@ func HitLined(o HitLine) template.HTML {
 		s.add(`<rect class="reach" x="%s" y="0" width="12" height="%s"/></g>`, n(x(m.At)-6), n(to))
 	}
 	s.add(`<line class="playhead" data-on="time" x1="0" x2="0" y1="4" y2="%s" hidden="hidden"/>`, n(o.Height-12))
-	s.add(`<g class="timescale" data-left="%s" data-right="%s" data-from="%.6f" data-to="%.6f" data-width="%s"></g>`, n(hitLinePad), n(o.Width-hitLinePad), o.From, o.To, n(o.Width))
+	s.add(
+		`<g class="timescale" data-left="%s" data-right="%s" data-from="%.6f" data-to="%.6f" data-width="%s"></g>`,
+		n(hitLinePad),
+		n(o.Width-hitLinePad),
+		o.From,
+		o.To,
+		n(o.Width),
+	)
 	return s.done()
 }
 

@@ -37,8 +37,19 @@ func HitStrip(o Strip) template.HTML {
 			under++
 		}
 	}
-	s := newSVG(o.ID, o.Width, o.Height*float64(o.Rows), fmt.Sprintf("%d hits, kick over bass", len(o.Hits)),
-		fmt.Sprintf("Each hit of the kick above the line with the bass below it, from the envelopes in 20 to 150 Hz. The number is the clearance in dB; %d of %d hits are under the target of %.0f dB.", under, len(o.Hits), o.Target))
+	s := newSVG(
+		o.ID,
+		o.Width,
+		o.Height*float64(o.Rows),
+		fmt.Sprintf("%d hits, kick over bass", len(o.Hits)),
+		fmt.Sprintf(
+			"Each hit of the kick above the line with the bass below it, from the envelopes in 20 to 150 Hz. The number is the clearance in dB; %d of %d hits are "+
+				"under the target of %.0f dB.",
+			under,
+			len(o.Hits),
+			o.Target,
+		),
+	)
 	if len(o.Hits) == 0 {
 		return s.done()
 	}

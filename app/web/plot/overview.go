@@ -25,15 +25,36 @@ const deckPad = 10.0
 
 // DeckStrip draws the deck's song. An empty song draws the line alone.
 func DeckStrip(d Deck) template.HTML {
-	s := newSVG("deck-song", d.Width, d.Height, "The song with the loop",
-		fmt.Sprintf("Peaks of the kick above the line and of the bass below it over %.0f seconds; the loop runs from %.1f to %.1f seconds, the judged stretch from %.1f to %.1f.", d.Seconds, d.From, d.To, d.Judged[0], d.Judged[1]))
+	s := newSVG(
+		"deck-song",
+		d.Width,
+		d.Height,
+		"The song with the loop",
+		fmt.Sprintf(
+			"Peaks of the kick above the line and of the bass below it over %.0f seconds; the loop runs from %.1f to %.1f seconds, the judged stretch from "+
+				"%.1f to %.1f.",
+			d.Seconds,
+			d.From,
+			d.To,
+			d.Judged[0],
+			d.Judged[1],
+		),
+	)
 	s.wide()
 	mid := d.Height / 2
 	span := d.Width - 2*deckPad
 	x := func(t float64) float64 { return deckPad + t/math.Max(d.Seconds, 1e-9)*span }
 	if d.Seconds > 0 {
-		s.add(`<rect class="loop" id="loop-grip" tabindex="0" role="slider" aria-label="Loop; arrow keys move it by a bar, with Shift its end" aria-valuemin="0" aria-valuemax="%s" aria-valuenow="%s" aria-valuetext="%s" x="%s" y="6" width="%s" height="%s"/>`,
-			n(d.Seconds), n(d.From), esc(d.Loop), n(x(d.From)), n(x(d.To)-x(d.From)), n(d.Height-12))
+		s.add(
+			`<rect class="loop" id="loop-grip" tabindex="0" role="slider" aria-label="Loop; arrow keys move it by a bar, with Shift its end" aria-valuemin="0" `+
+				`aria-valuemax="%s" aria-valuenow="%s" aria-valuetext="%s" x="%s" y="6" width="%s" height="%s"/>`,
+			n(d.Seconds),
+			n(d.From),
+			esc(d.Loop),
+			n(x(d.From)),
+			n(x(d.To)-x(d.From)),
+			n(d.Height-12),
+		)
 		if from, to := x(d.Judged[0]), x(d.Judged[1]); to > from {
 			s.add(`<path class="bracket" d="M%s %sv4H%sv-4"><title>judged stretch</title></path>`, n(from+0.5), n(d.Height-6), n(to-0.5))
 		}
@@ -60,7 +81,14 @@ func DeckStrip(d Deck) template.HTML {
 	}
 	if d.Seconds > 0 {
 		s.add(`<line id="playhead" class="playhead" x1="%s" x2="%s" y1="6" y2="%s"/>`, n(x(d.From)), n(x(d.From)), n(d.Height-6))
-		s.add(`<g class="scale" data-pad="%s" data-width="%s" data-seconds="%.6f" data-bar="%.6f" data-grid="%.6f"></g>`, n(deckPad), n(d.Width), d.Seconds, d.Bar, d.Grid)
+		s.add(
+			`<g class="scale" data-pad="%s" data-width="%s" data-seconds="%.6f" data-bar="%.6f" data-grid="%.6f"></g>`,
+			n(deckPad),
+			n(d.Width),
+			d.Seconds,
+			d.Bar,
+			d.Grid,
+		)
 	}
 	return s.done()
 }
@@ -122,13 +150,16 @@ func Wave(id, role, name string, peaks []float32, w, h float64) template.HTML {
 // Glyph draws the small shape that tells a role.
 func Glyph(role string) template.HTML {
 	shape := map[string]string{
-		"kick":    `<path class="g-fill kick" d="M1 12L7 2L13 12Z"/>`,
-		"bass":    `<path class="g-line bass" d="M1.5 2.5L7 11.5L12.500 2.5Z"/>`,
-		"snare":   `<rect class="g-fill" x="2.500" y="2.500" width="9" height="9"/>`,
-		"hats":    `<g class="g-fill"><circle cx="3" cy="7" r="1.600"/><circle cx="7" cy="3" r="1.600"/><circle cx="11" cy="7" r="1.600"/><circle cx="7" cy="11" r="1.600"/></g>`,
+		"kick":  `<path class="g-fill kick" d="M1 12L7 2L13 12Z"/>`,
+		"bass":  `<path class="g-line bass" d="M1.5 2.5L7 11.5L12.500 2.5Z"/>`,
+		"snare": `<rect class="g-fill" x="2.500" y="2.500" width="9" height="9"/>`,
+		"hats": `<g class="g-fill"><circle cx="3" cy="7" r="1.600"/><circle cx="7" cy="3" r="1.600"/><circle cx="11" cy="7" r="1.600"/><circle cx="7" ` +
+			`cy="11" r="1.600"/></g>`,
 		"perc":    `<path class="g-line" d="M7 1.500L12.500 7L7 12.500L1.500 7Z"/>`,
 		"melodic": `<path class="g-line" d="M1 6Q4 2 7 6T13 6M1 10Q4 6 7 10T13 10"/>`,
-		"texture": `<g class="g-fill"><rect x="1" y="1" width="2" height="2"/><rect x="6" y="1" width="2" height="2"/><rect x="11" y="1" width="2" height="2"/><rect x="3.500" y="5.500" width="2" height="2"/><rect x="8.500" y="5.500" width="2" height="2"/><rect x="1" y="10" width="2" height="2"/><rect x="6" y="10" width="2" height="2"/><rect x="11" y="10" width="2" height="2"/></g>`,
+		"texture": `<g class="g-fill"><rect x="1" y="1" width="2" height="2"/><rect x="6" y="1" width="2" height="2"/><rect x="11" y="1" width="2" ` +
+			`height="2"/><rect x="3.500" y="5.500" width="2" height="2"/><rect x="8.500" y="5.500" width="2" height="2"/><rect x="1" y="10" width="2" ` +
+			`height="2"/><rect x="6" y="10" width="2" height="2"/><rect x="11" y="10" width="2" height="2"/></g>`,
 		"effects": `<path class="g-line" d="M2 12L12 2M6 2H12V8"/>`,
 	}[role]
 	if shape == "" {

@@ -25,7 +25,11 @@ func newSVG(id string, w, h float64, title, desc string) *svg {
 	s := &svg{w: w, h: h, id: id}
 	s.add(`<svg id="%s" class="plot" viewBox="0 0 %s %s" role="img" aria-labelledby="%s-t %s-d" xmlns="http://www.w3.org/2000/svg">`, id, n(w), n(h), id, id)
 	s.add(`<title id="%s-t">%s</title><desc id="%s-d">%s</desc>`, id, esc(title), id, esc(desc))
-	s.add(`<defs><pattern id="%s-x" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><rect width="6" height="6" class="hatch-ground"/><line x1="0" y1="0" x2="0" y2="6" class="hatch-line"/></pattern></defs>`, id)
+	s.add(
+		`<defs><pattern id="%s-x" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><rect width="6" height="6" `+
+			`class="hatch-ground"/><line x1="0" y1="0" x2="0" y2="6" class="hatch-line"/></pattern></defs>`,
+		id,
+	)
 	return s
 }
 

@@ -66,7 +66,12 @@ func envelopes(n int) (kick, bass Envelope) {
 func TestHitStrip(t *testing.T) {
 	kick, bass := envelopes(4)
 	h := hits(-2, 9, 3, math.NaN())
-	s := wellFormed(t, HitStrip(Strip{ID: "s", Width: 760, Rows: 1, Height: 100, Kick: kick, Bass: bass, Hits: h, Target: 8, Details: true, Bars: func(float64) string { return `1.1<"&` }}))
+	s := wellFormed(
+		t,
+		HitStrip(
+			Strip{ID: "s", Width: 760, Rows: 1, Height: 100, Kick: kick, Bass: bass, Hits: h, Target: 8, Details: true, Bars: func(float64) string { return `1.1<"&` }},
+		),
+	)
 	if n := strings.Count(s, `class="hit `); n != 4 {
 		t.Errorf("%d cells, want 4", n)
 	}
@@ -133,7 +138,10 @@ func TestSmallDrawings(t *testing.T) {
 		t.Error("a target beyond reach is not told")
 	}
 	wellFormed(t, DeckStrip(Deck{Width: 900, Height: 96}))
-	d := wellFormed(t, DeckStrip(Deck{Width: 900, Height: 96, Kick: []float64{0, 1}, Bass: []float64{1, 0}, Seconds: 50, From: 5, To: 20, Hits: []float64{1, 2}, Bar: 2}))
+	d := wellFormed(
+		t,
+		DeckStrip(Deck{Width: 900, Height: 96, Kick: []float64{0, 1}, Bass: []float64{1, 0}, Seconds: 50, From: 5, To: 20, Hits: []float64{1, 2}, Bar: 2}),
+	)
 	if strings.Count(d, "hitmark") != 2 || !strings.Contains(d, "playhead") {
 		t.Error("no hits or no playhead")
 	}

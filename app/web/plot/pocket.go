@@ -22,7 +22,13 @@ type Mirror struct {
 // Long because it is one drawing, from back to front.
 func Mirrored(m Mirror) template.HTML {
 	const w, h, left, right = 760.0, 246.0, 40.0, 8.0
-	d := newSVG("mirror", w, h, "Kick and bass in frequency", "Stairs of a semitone from 26 to 290 Hz: the kick above the line, the bass below it, where both are is hatched.")
+	d := newSVG(
+		"mirror",
+		w,
+		h,
+		"Kick and bass in frequency",
+		"Stairs of a semitone from 26 to 290 Hz: the kick above the line, the bass below it, where both are is hatched.",
+	)
 	n := len(m.Kick)
 	top := 1e-9
 	for i := range m.Kick {
@@ -137,7 +143,15 @@ func Options(bars []OptionBar, target float64) template.HTML {
 		}
 		if b.Clearance.Valid() {
 			v := float64(b.Clearance)
-			d.add(`<g class="option" data-semitones="%d"><rect class="%s" x="%s" y="%s" width="%s" height="%s"/>`, b.Semitones, class, n(x+4), n(math.Min(y(0), y(v))), n(step-8), n(math.Max(1, math.Abs(y(v)-y(0)))))
+			d.add(
+				`<g class="option" data-semitones="%d"><rect class="%s" x="%s" y="%s" width="%s" height="%s"/>`,
+				b.Semitones,
+				class,
+				n(x+4),
+				n(math.Min(y(0), y(v))),
+				n(step-8),
+				n(math.Max(1, math.Abs(y(v)-y(0)))),
+			)
 			d.text("n clearance", "middle", x+step/2, math.Min(y(0), y(v))-4, figure.Signed(v, 1))
 			d.add(`</g>`)
 		}

@@ -23,7 +23,14 @@ type Printing struct {
 // was done about it: hatched what was shaved, open what was turned down.
 func PrintHits(v Printing) template.HTML {
 	const w, h, left, right, mid, foot, head = 774.0, 244.0, 46.0, 8.0, 118.0, 36.0, 22.0
-	s := newSVG("printhits", w, h, "What would pass the ceiling, and what was done about it", "A column for every hit of the kick, in decibels. Above the line what its peak would pass the ceiling by, from the line up the kick's part, the bass's, all others'; below it, hatched, what the soft clip shaves, and open, what the limiters turn down.")
+	s := newSVG(
+		"printhits",
+		w,
+		h,
+		"What would pass the ceiling, and what was done about it",
+		"A column for every hit of the kick, in decibels. Above the line what its peak would pass the ceiling by, from the line up the kick's part, the bass's, "+
+			"all others'; below it, hatched, what the soft clip shaves, and open, what the limiters turn down.",
+	)
 	top := 2.0
 	for _, hit := range v.Hits {
 		top = math.Max(top, math.Max(hit.Over, hit.Shaved+hit.Turned))
@@ -58,7 +65,14 @@ func PrintHits(v Printing) template.HTML {
 	}
 	for i, hit := range v.Hits {
 		at := x(float64(hit.At)) + width/2
-		s.add(`<g class="printhit" data-at="%.4f"><title>hit %d: %s dB over the ceiling, %s shaved, %s turned down</title>`, v.From+float64(hit.At)/float64(v.Rate), i+1, figure.Short(hit.Over), figure.Short(hit.Shaved), figure.Short(hit.Turned))
+		s.add(
+			`<g class="printhit" data-at="%.4f"><title>hit %d: %s dB over the ceiling, %s shaved, %s turned down</title>`,
+			v.From+float64(hit.At)/float64(v.Rate),
+			i+1,
+			figure.Short(hit.Over),
+			figure.Short(hit.Shaved),
+			figure.Short(hit.Turned),
+		)
 		k, b := hit.Over*hit.Kick, hit.Over*hit.Bass
 		if k > 0.02 {
 			s.path("kick", box(at, 0, k))
@@ -86,7 +100,14 @@ func PrintHits(v Printing) template.HTML {
 // LoudnessCost draws what loudness costs the hits' attack by a school, beside a limiter alone, and where it is asked.
 func LoudnessCost(own, limit []print.Cost, asked float64) template.HTML {
 	const w, h, left, right, head, foot = 360.0, 168.0, 40.0, 14.0, 16.0, 34.0
-	s := newSVG("printcost", w, h, "Loudness against what it costs", "Across, loudness in LUFS; up, what is taken off the hits' attack in decibels. The line is the school that is chosen, the dashed one a limiter alone; the square is what is asked, and can be dragged.")
+	s := newSVG(
+		"printcost",
+		w,
+		h,
+		"Loudness against what it costs",
+		"Across, loudness in LUFS; up, what is taken off the hits' attack in decibels. The line is the school that is chosen, the dashed one a limiter alone; "+
+			"the square is what is asked, and can be dragged.",
+	)
 	lo, hi, most := math.Inf(1), math.Inf(-1), 1.0
 	for _, of := range [][]print.Cost{own, limit} {
 		for _, c := range of {
@@ -120,8 +141,19 @@ func LoudnessCost(own, limit []print.Cost, asked float64) template.HTML {
 				at = a.Harm + (asked-a.LUFS)/(b.LUFS-a.LUFS)*(b.Harm-a.Harm)
 			}
 		}
-		s.add(`<rect id="cost-knob" class="knob" tabindex="0" role="slider" aria-label="Loudness asked, LUFS; arrow keys" aria-valuemin="%s" aria-valuemax="%s" aria-valuenow="%s" data-lo="%s" data-hi="%s" data-left="%s" data-width="%s" x="%s" y="%s" width="10" height="10"/>`,
-			n(lo), n(hi), n(asked), n(lo), n(hi), n(left), n(w-left-right), n(x(asked)-5), n(y(at)-5))
+		s.add(
+			`<rect id="cost-knob" class="knob" tabindex="0" role="slider" aria-label="Loudness asked, LUFS; arrow keys" aria-valuemin="%s" aria-valuemax="%s" `+
+				`aria-valuenow="%s" data-lo="%s" data-hi="%s" data-left="%s" data-width="%s" x="%s" y="%s" width="10" height="10"/>`,
+			n(lo),
+			n(hi),
+			n(asked),
+			n(lo),
+			n(hi),
+			n(left),
+			n(w-left-right),
+			n(x(asked)-5),
+			n(y(at)-5),
+		)
 	}
 	s.text("unit", "start", left, 10, "off the hits' attack, dB")
 	s.text("unit", "end", w-right, h-4, "LUFS asked")

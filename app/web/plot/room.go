@@ -23,7 +23,14 @@ const cellarNear = 12.0
 // Long because it is one drawing, from back to front.
 func CellarStairs(c Cellar) template.HTML {
 	const w, h, left, right, mid, foot, deep = 774.0, 216.0, 62.0, 8.0, 98.0, 30.0, 48.0
-	s := newSVG("cellar", w, h, "Kick and bass over the rest", "Stairs of a third of an octave from 20 Hz to 1 kHz, in decibels: kick and bass above the line, everything else below it; where the rest comes within 12 dB of them is hatched.")
+	s := newSVG(
+		"cellar",
+		w,
+		h,
+		"Kick and bass over the rest",
+		"Stairs of a third of an octave from 20 Hz to 1 kHz, in decibels: kick and bass above the line, everything else below it; where the rest comes within 12 "+
+			"dB of them is hatched.",
+	)
 	bands := 0
 	for bands < len(c.Pair) && meter.BandHz(bands) < 1100 {
 		bands++
@@ -197,8 +204,24 @@ func (s *svg) edge(v RoomRow, side string, hz float64, set bool, x func(float64)
 		class, says = "edge set", "set"
 	}
 	label := fmt.Sprintf("%s cut of %s, %s: %s Hz", map[string]string{"low": "Low", "high": "High"}[side], v.Name, says, figure.Short(now))
-	s.add(`<g class="%s" id="edge-%s-%s" tabindex="0" role="slider" aria-label="%s" aria-valuemin="20" aria-valuemax="20000" aria-valuenow="%s" aria-valuetext="%s" data-stem="%s" data-side="%s" data-hz="%s" data-width="%s" data-lo="%s" data-hi="%s"><title>%s. Drag, or arrow keys; Shift finer</title>`,
-		class, esc(v.ID), side, esc(label), exact(now), esc(label), esc(v.ID), side, exact(now), n(stripWide), n(stripLo), n(stripHi), esc(label))
+	s.add(
+		`<g class="%s" id="edge-%s-%s" tabindex="0" role="slider" aria-label="%s" aria-valuemin="20" aria-valuemax="20000" aria-valuenow="%s" `+
+			`aria-valuetext="%s" data-stem="%s" data-side="%s" data-hz="%s" data-width="%s" data-lo="%s" data-hi="%s"><title>%s. Drag, or arrow keys; Shift `+
+			`finer</title>`,
+		class,
+		esc(v.ID),
+		side,
+		esc(label),
+		exact(now),
+		esc(label),
+		esc(v.ID),
+		side,
+		exact(now),
+		n(stripWide),
+		n(stripLo),
+		n(stripHi),
+		esc(label),
+	)
 	s.add(`<rect class="reach" x="%s" y="0" width="18" height="%s"/>`, n(at-9), n(stripHigh))
 	p := &path{}
 	p.to(at+5*sign, 2)

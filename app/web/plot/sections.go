@@ -92,7 +92,15 @@ func SongSections(d Sections) template.HTML {
 			class = "wave"
 		}
 		for _, p := range strip.Plays {
-			s.add(`<rect class="%s" x="%s" y="%s" width="%s" height="%s"><title>%s plays</title></rect>`, class, n(x(p[0])), n(y+3), n(math.Max(1, x(p[1])-x(p[0]))), n(sectionStrip-6), esc(strip.Name))
+			s.add(
+				`<rect class="%s" x="%s" y="%s" width="%s" height="%s"><title>%s plays</title></rect>`,
+				class,
+				n(x(p[0])),
+				n(y+3),
+				n(math.Max(1, x(p[1])-x(p[0]))),
+				n(sectionStrip-6),
+				esc(strip.Name),
+			)
 		}
 	}
 	s.marks(d, x, bottom)
@@ -134,7 +142,9 @@ func (s *svg) marks(d Sections, x func(float64) float64, bottom float64) {
 		if d.Proposed {
 			s.add(`<path class="section-edge proposed" d="M%s 6V%s"/>`, n(at), n(bottom))
 		} else {
-			s.add(`<g class="section-edge" id="section-edge-%d" tabindex="0" role="slider" aria-label="%s begins; arrow keys move it by a bar, with Shift by a beat" aria-valuemin="0" aria-valuemax="%s" aria-valuenow="%s" aria-valuetext="bar %s" data-at="%d" data-from="%.6f"><path class="bracket" d="M%s 8H%sV%sH%s"/><rect class="reach" x="%s" y="0" width="14" height="%s"/></g>`,
+			s.add(`<g class="section-edge" id="section-edge-%d" tabindex="0" role="slider" aria-label="%s begins; arrow keys move it by a bar, with Shift by a `+
+				`beat" aria-valuemin="0" aria-valuemax="%s" aria-valuenow="%s" aria-valuetext="bar %s" data-at="%d" data-from="%.6f"><path class="bracket" d="M%s `+
+				`8H%sV%sH%s"/><rect class="reach" x="%s" y="0" width="14" height="%s"/></g>`,
 				i, esc(m.Name), n(d.Seconds), n(m.From), esc(m.Place), i, m.From, n(at+6), n(at), n(bottom), n(at+6), n(at-7), n(bottom))
 		}
 		if chars >= 2 {
@@ -144,7 +154,14 @@ func (s *svg) marks(d Sections, x func(float64) float64, bottom float64) {
 			}
 		}
 	}
-	s.add(`<g class="scale" data-left="%s" data-width="%s" data-seconds="%.6f" data-bar="%.6f" data-grid="%.6f"></g>`, n(sectionLeft), n(sectionWide), d.Seconds, d.Bar, d.Grid)
+	s.add(
+		`<g class="scale" data-left="%s" data-width="%s" data-seconds="%.6f" data-bar="%.6f" data-grid="%.6f"></g>`,
+		n(sectionLeft),
+		n(sectionWide),
+		d.Seconds,
+		d.Bar,
+		d.Grid,
+	)
 }
 
 // clipped cuts a name to so many characters.

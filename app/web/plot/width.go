@@ -29,7 +29,14 @@ const widthLo, widthHi = 20.0, 16000.0
 // side as a bracket that can be dragged. Long because it is one drawing, from back to front.
 func Sides(v WidthSides) template.HTML {
 	const w, h, left, right, mid, foot, deep = 774.0, 204.0, 62.0, 8.0, 96.0, 18.0, 48.0
-	s := newSVG("sides", w, h, "Mid over side of "+v.Name, "Stairs of a third of an octave from 20 Hz to 16 kHz, in decibels: the mid above the line, the side below it; where the correlation is under zero, so that mono takes sound out, is hatched; the bracket is the corner of the side.")
+	s := newSVG(
+		"sides",
+		w,
+		h,
+		"Mid over side of "+v.Name,
+		"Stairs of a third of an octave from 20 Hz to 16 kHz, in decibels: the mid above the line, the side below it; where the correlation is under zero, so "+
+			"that mono takes sound out, is hatched; the bracket is the corner of the side.",
+	)
 	x := func(hz float64) float64 {
 		return left + math.Log(math.Max(widthLo, math.Min(widthHi, hz))/widthLo)/math.Log(widthHi/widthLo)*(w-left-right)
 	}
@@ -99,8 +106,19 @@ func Sides(v WidthSides) template.HTML {
 		class, says = "edge set", "set"
 	}
 	label := fmt.Sprintf("Corner of the side of %s, %s: %s Hz", v.Name, says, figure.Short(now))
-	s.add(`<g class="%s" id="edge-side" tabindex="0" role="slider" aria-label="%s" aria-valuemin="20" aria-valuemax="2000" aria-valuenow="%s" aria-valuetext="%s" data-stem="side" data-side="low" data-hz="%s" data-width="%s" data-lo="%s" data-hi="%s"><title>%s. Drag, or arrow keys; Shift finer</title>`,
-		class, esc(label), exact(now), esc(label), exact(now), n(w-left-right), n(widthLo), n(widthHi), esc(label))
+	s.add(
+		`<g class="%s" id="edge-side" tabindex="0" role="slider" aria-label="%s" aria-valuemin="20" aria-valuemax="2000" aria-valuenow="%s" aria-valuetext="%s" `+
+			`data-stem="side" data-side="low" data-hz="%s" data-width="%s" data-lo="%s" data-hi="%s"><title>%s. Drag, or arrow keys; Shift finer</title>`,
+		class,
+		esc(label),
+		exact(now),
+		esc(label),
+		exact(now),
+		n(w-left-right),
+		n(widthLo),
+		n(widthHi),
+		esc(label),
+	)
 	s.add(`<rect class="reach" x="%s" y="%s" width="18" height="%s"/>`, n(at-9), n(mid), n(h-foot-mid))
 	p := &path{}
 	p.to(at+6, mid+2)
@@ -116,7 +134,13 @@ func Sides(v WidthSides) template.HTML {
 // the worst tenth.
 func Correlated(v WidthSides) template.HTML {
 	const w, h, left, right, top, foot = 774.0, 92.0, 62.0, 8.0, 8.0, 16.0
-	s := newSVG("correlated", w, h, "Correlation over time of "+v.Name, "The correlation of left and right, every 400 ms, from minus one to one; hatched where it is under zero: there mono takes sound out.")
+	s := newSVG(
+		"correlated",
+		w,
+		h,
+		"Correlation over time of "+v.Name,
+		"The correlation of left and right, every 400 ms, from minus one to one; hatched where it is under zero: there mono takes sound out.",
+	)
 	y := func(c float64) float64 { return top + (1-c)/2*(h-top-foot) }
 	for _, c := range []float64{1, 0, -1} {
 		s.line("rule", left, y(c), w-right, y(c))

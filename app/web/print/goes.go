@@ -57,7 +57,14 @@ func (h *handlers) goes(c *gin.Context) {
 
 // showGoes shows it; typed is what was refused, which stays.
 func (h *handlers) showGoes(c *gin.Context, status int, v *shell.View, wrong string, typed ...goesPayload) {
-	out := goesView{View: v, Goings: export.Goings, Forms: forms, Tokens: export.Tokens, Chosen: goesPayload{What: []string{"premaster", "copy", "stems", "sheet", "hits"}}, Wrong: wrong}
+	out := goesView{
+		View:   v,
+		Goings: export.Goings,
+		Forms:  forms,
+		Tokens: export.Tokens,
+		Chosen: goesPayload{What: []string{"premaster", "copy", "stems", "sheet", "hits"}},
+		Wrong:  wrong,
+	}
 	jobs, err := h.Store.Jobs(c.Request.Context(), v.ID)
 	if err != nil {
 		h.FailWith(c, err)
@@ -208,7 +215,15 @@ func (h *handlers) runGoes(ctx context.Context, j store.Job, report worker.Repor
 	}
 	err = h.Store.WritePrint(j.SongID, j.ID, func(f *os.File, dir string) error {
 		const pass = 0.8 // of the work
-		files, err := export.Out(ctx, h.Renderer, &song, export.Order{What: p.What, Form: p.Form, Names: p.Names, Extra: extra, History: history}, dir, func(sha string) (io.ReadCloser, error) { return h.Store.OpenRaw(sha) }, func(done float64) { report(pass*done, "printing") })
+		files, err := export.Out(
+			ctx,
+			h.Renderer,
+			&song,
+			export.Order{What: p.What, Form: p.Form, Names: p.Names, Extra: extra, History: history},
+			dir,
+			func(sha string) (io.ReadCloser, error) { return h.Store.OpenRaw(sha) },
+			func(done float64) { report(pass*done, "printing") },
+		)
 		if err != nil {
 			return err
 		}

@@ -106,7 +106,17 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	}
 	v.Lead = lead(out)
 	out.Service = service(p)
-	out.Picture = plot.PrintHits(plot.Printing{Hits: p.Hits, Rate: v.Rate, Frames: v.Win.Frames(), Beats: v.Beats(float64(v.Win.From)/float64(v.Rate), float64(v.Win.To)/float64(v.Rate)), From: float64(v.Win.From) / float64(v.Rate), Kick: v.KickName(), Bass: v.BassName()})
+	out.Picture = plot.PrintHits(
+		plot.Printing{
+			Hits:   p.Hits,
+			Rate:   v.Rate,
+			Frames: v.Win.Frames(),
+			Beats:  v.Beats(float64(v.Win.From)/float64(v.Rate), float64(v.Win.To)/float64(v.Rate)),
+			From:   float64(v.Win.From) / float64(v.Rate),
+			Kick:   v.KickName(),
+			Bass:   v.BassName(),
+		},
+	)
 	for _, at := range v.Places() {
 		if at == (session.At{}) {
 			out.Chains = append(out.Chains, v.ChainAt(at))
@@ -134,7 +144,11 @@ const reached = 0.3
 func lead(out *sheet) string {
 	p := out.PrintedLoop
 	if !out.On {
-		return fmt.Sprintf("The premaster is untouched: %s LUFS, %s dBTP. Ask for a loudness and solve it, or leave it to mastering.", shell.Figure(p.Before.Loudness, 1), shell.Figure(p.Before.TruePeak, 1))
+		return fmt.Sprintf(
+			"The premaster is untouched: %s LUFS, %s dBTP. Ask for a loudness and solve it, or leave it to mastering.",
+			shell.Figure(p.Before.Loudness, 1),
+			shell.Figure(p.Before.TruePeak, 1),
+		)
 	}
 	said := []string{fmt.Sprintf("%s LUFS", shell.Figure(p.Now.Loudness, 1))}
 	if out.Rules.School != "none" && math.Abs(float64(p.Now.Loudness)-out.Rules.LUFS) > reached {
@@ -165,7 +179,11 @@ func service(p *print.PrintedLoop) string {
 	if off <= 0.05 {
 		return fmt.Sprintf("A service that evens loudness out to %s LUFS (common practice) takes nothing off.", figure.Signed(print.Service, 0))
 	}
-	out := fmt.Sprintf("A service that evens loudness out to %s LUFS (common practice) turns this down by %s dB", figure.Signed(print.Service, 0), figure.Short(off))
+	out := fmt.Sprintf(
+		"A service that evens loudness out to %s LUFS (common practice) turns this down by %s dB",
+		figure.Signed(print.Service, 0),
+		figure.Short(off),
+	)
 	// played equally loud, the peaks of each stand so far over its loudness
 	if gain := (float64(p.Before.TruePeak) - float64(p.Before.Loudness)) - (float64(p.Now.TruePeak) - float64(p.Now.Loudness)); gain > 0.1 {
 		out += fmt.Sprintf(": there, the premaster's hits would stand %s dB higher", figure.Short(gain))

@@ -74,7 +74,15 @@ func (v *View) listens(c *gin.Context, said url.Values) (listening, error) {
 		}
 		return kept.Get(key)
 	}
-	l := listening{Solo: solo(c), Loop: v.Win, Against: get("against"), Without: get("without"), Taken: said.Get("taken") != "", Ear: get("ear"), Down: get("down") != ""}
+	l := listening{
+		Solo:    solo(c),
+		Loop:    v.Win,
+		Against: get("against"),
+		Without: get("without"),
+		Taken:   said.Get("taken") != "",
+		Ear:     get("ear"),
+		Down:    get("down") != "",
+	}
 	var err error
 	if l.Try, err = ask.ParseTry(said.Get("try")); err != nil {
 		return l, err

@@ -121,7 +121,8 @@ func (s *Server) serveStatic(c *gin.Context) {
 
 func contentType(name string) string {
 	return map[string]string{
-		".css": "text/css; charset=utf-8", ".js": "text/javascript; charset=utf-8", ".svg": "image/svg+xml", ".woff2": "font/woff2", ".html": "text/html; charset=utf-8",
+		".css": "text/css; charset=utf-8", ".js": "text/javascript; charset=utf-8", ".svg": "image/svg+xml", ".woff2": "font/woff2",
+		".html": "text/html; charset=utf-8",
 	}[path.Ext(name)]
 }
 

@@ -15,7 +15,12 @@ import (
 // TakeIn measures a WAV among what came in, puts it in place under its hash and registers it, unless it is known already. name and
 // original say what it came as. mended says that a registered file was damaged and is whole again. A stop is heeded before it is put
 // in place, and not during it.
-func (s *Server) TakeIn(ctx context.Context, incoming, name string, original audio.Format, report worker.Report) (sha string, a *facts.Analysis, mended bool, err error) {
+func (s *Server) TakeIn(
+	ctx context.Context,
+	incoming, name string,
+	original audio.Format,
+	report worker.Report,
+) (sha string, a *facts.Analysis, mended bool, err error) {
 	if sha, err = s.Store.HashIncoming(incoming); err != nil {
 		return "", nil, false, errors.New("the upload is no longer there; send the file again")
 	}

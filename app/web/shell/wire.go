@@ -20,7 +20,14 @@ import (
 
 // New wires a server over a data folder for those who are let in.
 func New(st *store.Store, who Access, stages func(*Server) []*Stage) (*Server, error) {
-	s := &Server{Store: st, gate: who.Gate, Renderer: mix.New(st, cacheBytes), whole: newWhole(), built: strconv.FormatInt(time.Now().Unix(), 36), Patience: patience}
+	s := &Server{
+		Store:    st,
+		gate:     who.Gate,
+		Renderer: mix.New(st, cacheBytes),
+		whole:    newWhole(),
+		built:    strconv.FormatInt(time.Now().Unix(), 36),
+		Patience: patience,
+	}
 	s.stages = stages(s)
 	kinds := map[string]worker.Kind{}
 	for _, stage := range s.stages {
@@ -96,7 +103,8 @@ func (s *Server) routes(r *gin.Engine) {
 	r.POST("/templates/remove", s.LimitForm, s.removeTemplate)
 	r.POST("/songs/demo", s.LimitForm, s.loadDemo)
 	g := r.Group("/songs/:id", s.told)
-	for do, f := range map[string]func(*gin.Context){"rename": s.renameSong, "duplicate": s.duplicateSong, "template": s.keepTemplate, "archive": s.archiveSong, "delete": s.deleteSong, "restore": s.restoreSong, "remove": s.removeSong} {
+	for do, f := range map[string]func(*gin.Context){"rename": s.renameSong, "duplicate": s.duplicateSong, "template": s.keepTemplate, "archive": s.archiveSong,
+		"delete": s.deleteSong, "restore": s.restoreSong, "remove": s.removeSong} {
 		g.POST("/"+do, s.LimitForm, f)
 	}
 	g.GET("", s.open)

@@ -191,7 +191,8 @@ func TestCutShort(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	for _, junk := range []string{"", "x", "FORM\x00\x00\x00\x04AIFF", "FORM....WAVE", "fLaC", "fLaC\x00\x00", "OggS", "OggS rubbish that is long enough", "ID3\x04\x00\x00\x00\x00\x00\x00", "\xff\xfb\x90\x00", "MThd"} {
+	for _, junk := range []string{"", "x", "FORM\x00\x00\x00\x04AIFF", "FORM....WAVE", "fLaC", "fLaC\x00\x00", "OggS", "OggS rubbish that is long enough",
+		"ID3\x04\x00\x00\x00\x00\x00\x00", "\xff\xfb\x90\x00", "MThd"} {
 		src, err := Open(strings.NewReader(junk), int64(len(junk)))
 		if err == nil {
 			_, err = audio.ReadAll(src)

@@ -93,7 +93,9 @@ func Write(w io.WriteSeeker, b audio.Buffer, bits int) error {
 	full := float64(int64(1) << (bits - 1))
 	for at := 0; at < b.Frames(); at += blockSize {
 		n := min(blockSize, b.Frames()-at)
-		f := &frame.Frame{Header: frame.Header{HasFixedBlockSize: true, BlockSize: uint16(n), SampleRate: uint32(b.Rate), Channels: channels, BitsPerSample: uint8(bits)}}
+		f := &frame.Frame{
+			Header: frame.Header{HasFixedBlockSize: true, BlockSize: uint16(n), SampleRate: uint32(b.Rate), Channels: channels, BitsPerSample: uint8(bits)},
+		}
 		for c := range b.Ch {
 			s := &frame.Subframe{SubHeader: frame.SubHeader{Pred: frame.PredVerbatim}, NSamples: n, Samples: make([]int32, n)} // the encoder looks for better
 			for i, v := range b.Ch[c][at : at+n] {
