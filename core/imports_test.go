@@ -1,6 +1,9 @@
 package core_test
 
 import (
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -143,5 +146,48 @@ func TestLines(t *testing.T) {
 	}
 	if read < 400 {
 		t.Errorf("only %d files were read", read)
+	}
+}
+
+// A function can be read: none is over 60 lines long without saying why, and none takes more than six values beside a context.
+func TestFunctions(t *testing.T) {
+	read := 0
+	for _, top := range []string{".", "../app", "../cmd"} {
+		err := filepath.WalkDir(top, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			set := token.NewFileSet()
+			file, err := parser.ParseFile(set, path, nil, parser.ParseComments)
+			if err != nil {
+				return err
+			}
+			for _, d := range file.Decls {
+				f, ok := d.(*ast.FuncDecl)
+				if !ok || f.Body == nil {
+					continue
+				}
+				read++
+				if n := set.Position(f.End()).Line - set.Position(f.Pos()).Line + 1; n > 60 && !strings.Contains(f.Doc.Text(), "Long because") {
+					t.Errorf("%s: %s has %d lines, and does not say why", path, f.Name.Name, n)
+				}
+				n := 0
+				for _, p := range f.Type.Params.List {
+					if s, ok := p.Type.(*ast.SelectorExpr); !ok || s.Sel.Name != "Context" {
+						n += max(1, len(p.Names))
+					}
+				}
+				if n > 6 {
+					t.Errorf("%s: %s takes %d values", path, f.Name.Name, n)
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if read < 2000 {
+		t.Errorf("only %d functions were read", read)
 	}
 }

@@ -36,7 +36,8 @@ func TestMoves(t *testing.T) {
 		}
 		p.choice("[id=\"add-"+at+"\"]", "midside")
 		p.edited("a mid or side filter", func() { p.click("[id=\"add-move-" + at + "\"]") })
-		if got := p.js("[...document.querySelectorAll('.chain[data-at=\"" + at + "\"] .move b')].map(b => b.textContent).join(', ')"); got != "Mid or side filter, Soft clip" {
+		got := p.js("[...document.querySelectorAll('.chain[data-at=\"" + at + "\"] .move b')].map(b => b.textContent).join(', ')")
+		if got != "Mid or side filter, Soft clip" {
 			t.Errorf("%s: the chain reads %s", at, got)
 		}
 	}

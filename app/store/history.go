@@ -72,6 +72,7 @@ func (s *Store) ReadArchive(ctx context.Context, id string, become session.Edit,
 }
 
 // remember puts a history under new ids below what a song, which is new, becomes.
+// Long because what a song remembers is put back in one transaction, kind by kind.
 func remember(ctx context.Context, tx *sqlx.Tx, id string, h *archive.History) error {
 	var base int64
 	if err := tx.GetContext(ctx, &base, `SELECT head FROM songs WHERE id = ?`, id); err != nil {

@@ -23,6 +23,7 @@ type printed struct {
 }
 
 // printSong prints the song of an archive into a folder.
+// Long because each flag that makes no sense is refused in its own sentence.
 func printSong(ctx context.Context, args []string, out io.Writer) error {
 	f := flags("print")
 	name := f.String("song", "", "")

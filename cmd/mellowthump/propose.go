@@ -43,6 +43,7 @@ type proposal struct {
 var soundFiles = []string{".wav", ".wave", ".aif", ".aiff", ".aifc", ".flac", ".mp3", ".ogg"}
 
 // propose makes the run sheet of a folder of stems, unattended.
+// Long because each flag that makes no sense is refused in its own sentence.
 func propose(ctx context.Context, args []string, out io.Writer) error {
 	f := flags("propose")
 	dir := f.String("stems", "", "")
@@ -108,6 +109,7 @@ func propose(ctx context.Context, args []string, out io.Writer) error {
 
 // broughtFrom is a song of the audio files of a folder, in the order of their names, as Intake would take them in: roles by
 // name and sound, the tempo from the hits where none is said.
+// Long because a folder becomes a song step by step: files, roles, tempo.
 func broughtFrom(ctx context.Context, st *store.Store, dir string, bpm float64) (*session.Song, map[string]*facts.Analysis, error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {

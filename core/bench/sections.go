@@ -81,6 +81,7 @@ func (b *Bench) bars() int {
 // ProposeSections finds where parts come and go, by the stems' activity, bar by bar, and names the sections by who is missing;
 // none for a song of under eight bars. A place within a bar of a fourth bar is taken to be that: tails ring on, and pick-ups
 // come early.
+// Long because edges and names come of one table of who plays when.
 func (b *Bench) ProposeSections() []session.Section {
 	bars := b.bars()
 	if bars < 2*sectionBars {

@@ -49,7 +49,7 @@ func SteadyOn(ctx context.Context, b *bench.Bench, p Part, school School) (*Stea
 		if err != nil {
 			return nil, 0, err
 		}
-		s, err := ByCompressor(ctx, b.Renderer, &plain, w, b.Line(), b.Loop, target, hz)
+		s, err := ByCompressor(ctx, b.Renderer, &plain, w, Even{b.Line(), b.Loop, target, hz})
 		return s, 4096, err
 	})
 }

@@ -138,7 +138,7 @@ func TestSteady(t *testing.T) {
 			t.Errorf("hit %d weighs %.2f dB, %.2f was said", i, float64(it.Weight), want)
 		}
 	}
-	comp, err := ByCompressor(ctx, r, song, before, nil, w, 2, 60)
+	comp, err := ByCompressor(ctx, r, song, before, Even{nil, w, 2, 60})
 	if err != nil || comp == nil {
 		t.Fatalf("%+v %v", comp, err)
 	}

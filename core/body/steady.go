@@ -151,17 +151,19 @@ func ByOwnGains(
 	return out, err
 }
 
+// Even says how even a part is to be: over a loop, by the notes of the bass, its spread in dB; a compressor gives the low end back
+// with a bell at a frequency, Hz.
+type Even struct {
+	Line           []meter.BassNote
+	Loop           mix.Window
+	Target, BackHz float64
+}
+
 // ByCompressor finds the compressor that reaches a target with the least reduction, of four ratios; where none does, the one that
-// comes nearest. w are the weights over a window in the song without what evens it out; hz is where a bell after it gives the low end back.
-func ByCompressor(
-	ctx context.Context,
-	r *mix.Renderer,
-	song *session.Song,
-	w *Weights,
-	line []meter.BassNote,
-	loop mix.Window,
-	target, hz float64,
-) (*Steadied, error) {
+// comes nearest. w are the weights over a window in the song without what evens it out.
+// Long because what is tried and what is better share what was found.
+func ByCompressor(ctx context.Context, r *mix.Renderer, song *session.Song, w *Weights, by Even) (*Steadied, error) {
+	line, loop, target, hz := by.Line, by.Loop, by.Target, by.BackHz
 	peak, err := peakOf(ctx, r, song, w.Part, loop)
 	if err != nil || !peak.Valid() {
 		return nil, err

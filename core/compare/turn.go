@@ -41,6 +41,7 @@ type Turn struct {
 // dB; stems holds the power of each stem in each third-octave. A stem that carries at least half of the octave around is
 // turned so far that the octave comes to the reference's level, at most
 // 6 dB, to a tenth.
+// Long because what is turned for one band changes what is left for the next.
 func (c Comparison) Turns(stems [][]meter.Figure, tolerance float64) []Turn {
 	var out []Turn
 	smoothed := c.Smoothed()

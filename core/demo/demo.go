@@ -261,7 +261,11 @@ func ferryClap() audio.Buffer {
 	return b
 }
 
-func hat(b audio.Buffer, n *noise, bar, step int, level, decay, pan float64) {
+// hatSound is how a hat sounds: its level, its decay in s, its place from -1 left to 1 right.
+type hatSound struct{ level, decay, pan float64 }
+
+func hat(b audio.Buffer, n *noise, bar, step int, h hatSound) {
+	level, decay, pan := h.level, h.decay, h.pan
 	last := 0.0
 	place(b.Ch[0], bar, step, decay*6, func(t float64) float64 {
 		w := n.next()
@@ -283,11 +287,11 @@ func ferryHats() audio.Buffer {
 	n := noise(11)
 	for bar := range ferryBars {
 		for step := 0; step < 16; step += 2 {
-			hat(b, &n, bar, step, 0.22+0.08*float64(step%4/2), 0.018, 0.15)
+			hat(b, &n, bar, step, hatSound{0.22 + 0.08*float64(step%4/2), 0.018, 0.15})
 		}
 		if bar%4 == 3 { // a roll at the end of the phrase
 			for step := 12; step < 16; step++ {
-				hat(b, &n, bar, step, 0.18, 0.012, -0.2)
+				hat(b, &n, bar, step, hatSound{0.18, 0.012, -0.2})
 			}
 		}
 	}
@@ -299,7 +303,7 @@ func ferryOpenHat() audio.Buffer {
 	n := noise(13)
 	for bar := range ferryBars {
 		if bar%2 == 1 {
-			hat(b, &n, bar, 6, 0.2, 0.11, 0.1)
+			hat(b, &n, bar, 6, hatSound{0.2, 0.11, 0.1})
 		}
 	}
 	return b

@@ -85,13 +85,20 @@ func Listen(ctx context.Context, r *mix.Renderer, song *session.Song, line []met
 				return nil, 0, err
 			}
 		}
-		e, quiet := s.Quiet(song.Rate, playback)
-		out.listen(plain, ears[0], ears[1], line, w, in.From, e, quiet)
+		out.listen(behind{plain, ears[0], ears[1], in.From}, line, w, playback)
 		return out, 200 * len(out.Notes), nil
 	})
 }
 
-func (o *OnSpeaker) listen(plain, bass, rest audio.Buffer, line []meter.BassNote, w mix.Window, from int, e *meter.Ear, quiet []float64) {
+// behind is what a stand-in plays: the bass before it, the bass and the rest behind it, from a frame of the song on.
+type behind struct {
+	plain, bass, rest audio.Buffer
+	from              int
+}
+
+func (o *OnSpeaker) listen(s behind, line []meter.BassNote, w mix.Window, playback float64) {
+	plain, bass, rest, from := s.plain, s.bass, s.rest, s.from
+	e, quiet := o.Quiet(plain.Rate, playback)
 	rate := float64(plain.Rate)
 	power := make([]float64, e.Frame/2+1)
 	excite := func(x audio.Buffer, at int) []float64 {

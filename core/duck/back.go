@@ -41,6 +41,7 @@ func Back(song *session.Song) *session.Stem {
 
 // ComeBack compares the new file of a bass with the plan: the old file (sha) with the song's duck, on. The
 // gain is that between the two sounds, some ms at a time, median over the hits.
+// Long because the ways of coming back are tried against the same goal, one after the other.
 func ComeBack(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, stem, old string) (*Achieved, error) {
 	planned := song.Clone()
 	planned.Stem(stem).Audio = old

@@ -1,4 +1,33 @@
 // Package duck fits the gain that gets the bass out of the kick's way, and says what is wrong with one.
+//
+// # How a curve is fitted
+//
+// What is asked: in nine of ten hits (Share) the kick stands Goal.Clearance dB over the bass in the kick's own octave, over the hit's
+// window; among the curves that do so, the one that takes the least of the bass's energy in 20 to 150 Hz. A curve goes at most as deep
+// as the cap, comes down and back no faster than what may click, and is back before the next hit.
+//
+//	a hit:   kick  ____|\\\\____________|\\____    the octave of its fundamental, squared and summed over the window
+//	         bass  ~~~~~~~~~~~~~~~~~~~~~~~~~    the same of the bass, times the gain squared: linear in u = g^2
+//	         g     ----\\____/------------\\__    what is looked for, the same at every hit (or by the gap: Follow)
+//
+// A hit passes the files in this order:
+//
+//	trial.go     the bass and its octave at a low rate, hit by hit, so that hundreds of curves can be tried (newTrial, judge)
+//	model.go     room: what a curve may do; around: the energies of each 2 ms after a hit, linear in u around some curve
+//	bound.go     the least loss that any curve has: a linear programme over u, by column generation (G. B. Dantzig, P. Wolfe,
+//	             Operations Research 8(1), 1960); its columns are curves that a dynamic programme finds for prices of the hits,
+//	             and the prices come of a revised simplex over the hits. Which hits are left under the goal is chosen there
+//	free.go      the curve of any shape, step by step: the programme, then as far toward its answer as the real filters follow
+//	knots.go     that curve traced by a few straight segments in dB, as a person draws them; then polished: each knot moved in turn
+//	             while it loses less (coordinate descent), knots that cost nothing taken out
+//	whole.go     the curve carried out at the full rate, which has the last word: failed, judgeHits
+//	fit.go       reach, least: the loop between these; what the full rate says that the model did not is put into the model
+//	             (correct), until the goal is reached and nothing is won any more
+//
+// Beside it: inway.go says what stands in the way of a goal that is not reached, each way out tried; pernote.go lets the depth follow
+// the notes; lead.go is the kick's own curve where the bass leads; keyed.go and keyedtrial.go fit a compressor or a band dip that
+// listens to the kick, by trying holds and releases and halving the threshold (the compressor is that of D. Giannoulis, M. Massberg and
+// J. D. Reiss, JAES 60(6), 2012); back.go and false.go judge what came back, and what ducks without a hit.
 package duck
 
 import (
@@ -139,6 +168,7 @@ func lowTrial(m *meter.HitMeter, bass meter.Sound) (*trial, error) {
 }
 
 // fit is Fit where the figures before are known, on the trial made for m and bass.
+// Long because each way in which it may fail is told in its own sentence.
 func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass meter.Sound, goal Goal) (Fitted, error) {
 	f := Fitted{P10: before.ClearanceP10, Loss: meter.None, Bound: meter.None}
 	if t.low <= 0 {

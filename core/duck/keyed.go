@@ -40,20 +40,29 @@ var (
 	keyedMoreBands    = []float64{0.8, 1.8, 3}
 )
 
-// keyedDuck makes a keyed duck of the fit's kind: as soft an attack as does not click, and as much
-// look-ahead as brings it to the hit.
-func keyedDuck(school string, peak, hold, release, depth, rise float64, band *move.Band, noAhead bool) *move.Duck {
+// keyedKind is what all keyed ducks of a fit share.
+type keyedKind struct {
+	school  string
+	peak    float64    // of the key, dBFS
+	rise    float64    // ms in which it rises
+	band    *move.Band // nil: all of the sound
+	noAhead bool       // it may not begin before the hit
+}
+
+// duck makes a keyed duck of the kind: as soft an attack as does not click, and as much look-ahead as brings it to the hit.
+func (k keyedKind) duck(hold, release, depth float64) *move.Duck {
+	peak, band := k.peak, k.band
 	steep := depth
 	if band != nil { // it would go further than its range, and is cut short
 		steep += bandOver
 	}
 	attack := math.Ceil(2*max(keyedAttack, steep/keyedSlope)) / 2
 	slope := 1 - 1/keyedRatio
-	d := &move.Duck{School: school, Comp: &move.Compressor{
+	d := &move.Duck{School: k.school, Comp: &move.Compressor{
 		Threshold: figure.Tenth(peak - depth/slope), Ratio: keyedRatio, Knee: keyedKnee, Attack: attack, Hold: hold, Release: release,
-		Lookahead: math.Ceil(min(keyedLook, max(keyedAhead, rise+2.5*attack))),
+		Lookahead: math.Ceil(min(keyedLook, max(keyedAhead, k.rise+2.5*attack))),
 	}}
-	if noAhead {
+	if k.noAhead {
 		d.Comp.Lookahead = 0
 	}
 	if band != nil {
@@ -67,11 +76,20 @@ func keyedDuck(school string, peak, hold, release, depth, rise float64, band *mo
 	return d
 }
 
+// listened is what a keyed duck is fitted to: kick and bass as they are judged, and what it listens to, behind a filter.
+type listened struct {
+	m         *meter.HitMeter
+	before    meter.HitFigures
+	key, bass meter.Sound
+	filter    *move.KeyFilter
+}
+
 // fitKeyed finds the compressor or the band dip that reaches the goal with the least loss of bass in
 // 20-150 Hz, at most as deep as the cap and back before the next hit. key is the trigger's sound over
 // the signal that m was made for, mono. low is the trial made for m and bass.
 // Long because each way in which it may fail is told in its own sentence.
-func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass meter.Sound, goal Goal, school string, filter *move.KeyFilter) (Fitted, error) {
+func fitKeyed(low *trial, on listened, goal Goal, school string) (Fitted, error) {
+	m, before, key, bass, filter := on.m, on.before, on.key, on.bass, on.filter
 	t, err := newKeyedTrial(low, m, key, filter)
 	if err != nil {
 		return Fitted{}, err
@@ -133,7 +151,7 @@ func fitKeyed(low *trial, m *meter.HitMeter, before meter.HitFigures, key, bass 
 	}
 	var best *move.Duck
 	for _, d := range tries {
-		if best, f.P10, f.Reached, err = t.finish(m, key, bass, d, filter, goal, whole); err != nil {
+		if best, f.P10, f.Reached, err = t.finish(on, d, goal, whole); err != nil {
 			return Fitted{}, err
 		}
 		if f.Reached {
@@ -197,21 +215,14 @@ func (t *keyedTrial) inTheWay(m *meter.HitMeter, school string, bands []*move.Ba
 
 // finish carries a duck out at the full rate, which has the last word, and makes up for what the
 // trial left out by the threshold, or by the range of a band, as far as the cap lets it.
-func (t *keyedTrial) finish(
-	m *meter.HitMeter,
-	key, bass meter.Sound,
-	d *move.Duck,
-	filter *move.KeyFilter,
-	goal Goal,
-	whole *base,
-) (*move.Duck, meter.Figure, bool, error) {
+func (t *keyedTrial) finish(on listened, d *move.Duck, goal Goal, whole *base) (*move.Duck, meter.Figure, bool, error) {
 	p10 := meter.None
 	for range 12 {
 		counts, err := 0.0, goal.stopped()
 		if err != nil {
 			return d, p10, false, err
 		}
-		if p10, counts, err = keyedP10(m, key, bass, d, filter); err != nil {
+		if p10, counts, err = keyedP10(on.m, on.key, on.bass, d, on.filter); err != nil {
 			return d, p10, false, err
 		}
 		short := goal.Clearance + margin - counts
@@ -325,7 +336,7 @@ type keyedCandidate struct {
 // settleKeyed halves its way to the least reduction with which a hold and a release reach the goal.
 func (t *keyedTrial) settleKeyed(school string, band *move.Band, b *base, hold, release float64, goal Goal) (keyedCandidate, bool) {
 	draw := func(deep float64) *move.Duck {
-		return keyedDuck(school, t.peak, hold, release, deep, t.rise, band, goal.NoAhead)
+		return keyedKind{school, t.peak, t.rise, band, goal.NoAhead}.duck(hold, release, deep)
 	}
 	c := keyedCandidate{d: draw(goal.MaxDepth), band: band}
 	c.j = t.judgeKeyed(c.d, b, false)

@@ -38,7 +38,7 @@ func TestKeyedFitReachesWhatAGridDoes(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, school := range []string{move.CompressorSchool, move.BandSchool} {
-			f, err := fitKeyed(low, p.m, before, key, p.bass, goal, school, nil)
+			f, err := fitKeyed(low, listened{p.m, before, key, p.bass, nil}, goal, school)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -57,7 +57,7 @@ func TestKeyedFitReachesWhatAGridDoes(t *testing.T) {
 				for _, hold := range []float64{0, 20, 50, 90, 130, 180} {
 					for _, release := range []float64{8, 15, 30, 60, 120} {
 						for _, depth := range []float64{4, 8, 12} {
-							d := keyedDuck(school, kt.peak, hold, release, depth, kt.rise, band, false)
+							d := keyedKind{school, kt.peak, kt.rise, band, false}.duck(hold, release, depth)
 							j := kt.judgeKeyed(d, b, false)
 							if j.back && j.depth <= goal.MaxDepth+0.05 && j.clearance > top {
 								top, best = j.clearance, d

@@ -154,9 +154,9 @@ func TestKeyedTrial(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, d := range []*move.Duck{
-		keyedDuck(move.CompressorSchool, trial.peak, 30, 40, 8, trial.rise, nil, false),
-		keyedDuck(move.BandSchool, trial.peak, 30, 40, 8, trial.rise, &move.Band{Shape: "bell", Hz: 52, Q: bellQ, Channels: "stereo"}, false),
-		keyedDuck(move.BandSchool, trial.peak, 30, 40, 8, trial.rise, &move.Band{Shape: "below", Hz: 90, Channels: "stereo"}, false),
+		keyedKind{move.CompressorSchool, trial.peak, trial.rise, nil, false}.duck(30, 40, 8),
+		keyedKind{move.BandSchool, trial.peak, trial.rise, &move.Band{Shape: "bell", Hz: 52, Q: bellQ, Channels: "stereo"}, false}.duck(30, 40, 8),
+		keyedKind{move.BandSchool, trial.peak, trial.rise, &move.Band{Shape: "below", Hz: 90, Channels: "stereo"}, false}.duck(30, 40, 8),
 	} {
 		j := trial.judgeKeyed(d, trial.base(d.Band), true)
 		out, err := meter.Samples(keyed{d, rate, key, p.Bass})
@@ -192,7 +192,7 @@ func BenchmarkFitSchools(b *testing.B) {
 		})
 		for _, school := range []string{move.CompressorSchool, move.BandSchool} {
 			g.Go(func() error {
-				_, err := fitKeyed(low, p.Meter, before, key, p.Bass, goal, school, nil)
+				_, err := fitKeyed(low, listened{p.Meter, before, key, p.Bass, nil}, goal, school)
 				return err
 			})
 		}
@@ -448,7 +448,7 @@ func TestKeyedFitIsTheLeast(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		f, err := fitKeyed(low, p.Meter, before, key, p.Bass, Goal{Clearance: 8, MaxDepth: 16}, school, nil)
+		f, err := fitKeyed(low, listened{p.Meter, before, key, p.Bass, nil}, Goal{Clearance: 8, MaxDepth: 16}, school)
 		if err != nil || !f.Reached {
 			t.Fatalf("%s: %+v, %v", school, f, err)
 		}

@@ -63,7 +63,7 @@ func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.W
 		if err != nil {
 			return Fitted{}, 0, err
 		}
-		f, err := fitKeyed(low, p.Meter, before, held[0], held[1], goal, school, filter)
+		f, err := fitKeyed(low, listened{p.Meter, before, held[0], held[1], filter}, goal, school)
 		if f.Duck != nil {
 			f.Duck.Trigger = song.DuckTrigger()
 		}

@@ -58,6 +58,7 @@ type entry struct {
 }
 
 // entries are the files of what is asked, with names that are Safe and differ.
+// Long because each kind of file that goes out is listed in its own words.
 func entries(ctx context.Context, r *mix.Renderer, song *session.Song, o Order, frames int, open func(sha string) (io.ReadCloser, error)) ([]entry, error) {
 	var out []entry
 	what, form := o.What, o.Form
@@ -188,6 +189,7 @@ func Out(
 }
 
 // press prints all taps in one pass, each into a file of dir, and lets the entries read from there.
+// Long because a copy is run, measured and written in one pass.
 func press(ctx context.Context, r *mix.Renderer, song *session.Song, all []entry, frames int, dir string, report func(done float64)) (err error) {
 	var taps []mix.Tap
 	var of []int // entry of each tap

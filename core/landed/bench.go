@@ -70,6 +70,7 @@ func (l *OnBench) Says() string {
 }
 
 // against compares a file with the one that a plan is for.
+// Long because what decides the comparison is gathered for its key before it is made.
 func against(ctx context.Context, b *bench.Bench, st *session.Stem, now, of string, planned session.Stem) (*OnBench, error) {
 	id := st.ID
 	planned.Moves = planned.Moves.Active()
@@ -127,7 +128,7 @@ func against(ctx context.Context, b *bench.Bench, st *session.Stem, now, of stri
 			for k, s := range songs {
 				done := float64(i*len(songs)+k) / parts
 				plan.Did = func(part float64) { mix.Did(ctx, done+part/parts) }
-				r, err := landedIn(ctx, b, s, id, of, now, duck, hits[k], plan, seconds)
+				r, err := landedIn(ctx, b, files{s, id, of, now, duck, hits[k]}, plan, seconds)
 				if err != nil {
 					return nil, 0, err
 				}
@@ -178,36 +179,35 @@ func triggered(b *bench.Bench, id string) []*session.Song {
 	return out
 }
 
-// landedIn compares over the loudest stretch of so many seconds; song is the one whose hits the duck goes by.
-func landedIn(
-	ctx context.Context,
-	b *bench.Bench,
-	song *session.Song,
-	id, of, now string,
-	duck *move.Move,
-	hits []int,
-	plan Plan,
-	seconds float64,
-) (*Result, error) {
-	w, err := b.Renderer.Loudest(ctx, of, b.Song.Rate, seconds)
+// files are an old and a new file of a stem, the song by whose hits its duck goes, and that duck.
+type files struct {
+	song        *session.Song
+	id, of, now string
+	duck        *move.Move
+	hits        []int
+}
+
+// landedIn compares over the loudest stretch of so many seconds.
+func landedIn(ctx context.Context, b *bench.Bench, f files, plan Plan, seconds float64) (*Result, error) {
+	w, err := b.Renderer.Loudest(ctx, f.of, b.Song.Rate, seconds)
 	if err != nil {
 		return nil, err
 	}
-	was, err := b.Renderer.File(ctx, of, b.Song.Rate, w)
+	was, err := b.Renderer.File(ctx, f.of, b.Song.Rate, w)
 	if err != nil {
 		return nil, err
 	}
-	came, err := b.Renderer.File(ctx, now, b.Song.Rate, w)
+	came, err := b.Renderer.File(ctx, f.now, b.Song.Rate, w)
 	if err != nil {
 		return nil, err
 	}
-	if duck != nil {
-		if plan.Ducked, plan.Duck, err = duckedAlone(ctx, b, song, id, of, *duck, w); err != nil {
+	if f.duck != nil {
+		if plan.Ducked, plan.Duck, err = duckedAlone(ctx, b, f.song, f.id, f.of, *f.duck, w); err != nil {
 			return nil, err
 		}
 	}
 	var within []int
-	for _, h := range hits {
+	for _, h := range f.hits {
 		if h >= w.From && h < w.To {
 			within = append(within, h-w.From)
 		}

@@ -16,9 +16,17 @@ type Ducking struct {
 	Worst, WorstMS float64   // dB of what was found over what was planned, where it is furthest off
 }
 
+// bounce is what is compared: an old file and a new one that is lag frames later, and the hits in the old one.
+type bounce struct {
+	was, now  []float32
+	lag, rate int
+	hits      []int
+}
+
 // ducking is the course of the gain at the hits: from the old file to its duck as planned, and from the old file with the
 // filters as they were found to the new one.
-func ducking(was, planned, filtered, now []float32, lag, rate int, hits []int) *Ducking {
+func ducking(b bounce, planned, filtered []float32) *Ducking {
+	was, now, lag, rate, hits := b.was, b.now, b.lag, b.rate, b.hits
 	d := &Ducking{}
 	loud := 0.0
 	for _, v := range filtered {

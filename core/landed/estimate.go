@@ -138,6 +138,7 @@ func starts(p Plan) []start {
 
 // estimate goes round: how bins follow from each other, a fit of filters to that, what is left of the delay, and what is then
 // left at the hits, which is taken out of the next round.
+// Long because each round stands on what the round before has found.
 func estimate(ctx context.Context, was, now []float32, rate int, hits []int, plan Plan, s start) (*Found, error) {
 	f, whole := &Found{}, plan
 	if s.none {
@@ -202,12 +203,12 @@ func estimate(ctx context.Context, was, now []float32, rate int, hits []int, pla
 		f.Gain, f.Filters, f.Others = fit.gain, fit.passed(whole), fit.others()
 		behind = fit.run(was, rate)
 		if len(hits) >= duckHits {
-			f.Duck = ducking(was, whole.Ducked, behind, now, lag, rate, hits)
+			f.Duck = ducking(bounce{was, now, lag, rate, hits}, whole.Ducked, behind)
 			f.Gain += f.Duck.settle()
 			if s.none {
 				continue
 			}
-			if behind, y, err = clearest(ctx, was, now, behind, lag, rate, hits, plan, fit, f.Duck, &kept); err != nil {
+			if behind, y, err = clearest(ctx, bounce{was, now, lag, rate, hits}, known{plan, fit, f.Duck, behind}, &kept); err != nil {
 				return nil, err
 			}
 		}
@@ -233,19 +234,19 @@ func unducked(was, now []float32, plan Plan, part float64) (x, y []float32) {
 	return was, y
 }
 
+// known is what is known of a bounce so far: what was planned, the filters as they were found, the duck, and the old file behind these.
+type known struct {
+	plan   Plan
+	fit    *fitted
+	duck   *Ducking
+	behind []float32
+}
+
 // clearest takes out of the new file what makes it follow best from the old one behind what was found so far: nothing, the duck
 // as it was planned, as deep as it was measured, or the course that was measured.
-// behind is the old file behind that.
-func clearest(
-	ctx context.Context,
-	was, now, behind []float32,
-	lag, rate int,
-	hits []int,
-	plan Plan,
-	fit *fitted,
-	d *Ducking,
-	kept *spectraOf,
-) (x, y []float32, err error) {
+func clearest(ctx context.Context, b bounce, k known, kept *spectraOf) (x, y []float32, err error) {
+	was, now, lag, rate, hits := b.was, b.now, b.lag, b.rate, b.hits
+	plan, fit, d, behind := k.plan, k.fit, k.duck, k.behind
 	type pair struct{ x, y []float32 }
 	all := []pair{{behind, now}}
 	add := func(x, y []float32) {

@@ -175,7 +175,7 @@ func (r *Result) Says() string {
 func judge(p Plan, f Found) []Item {
 	var out []Item
 	if gain := p.compared(f); gain != 0 {
-		it := part("", "Gain", "dB", 1, gain, f.Gain, withinGain)
+		it := part(Item{Name: "Gain"}, unit{"dB", 1, withinGain}, gain, f.Gain)
 		it.Planned, it.Got = figure.Signed(gain, 1)+" dB", figure.Signed(f.Gain, 1)+" dB"
 		out = append(out, it)
 	}
@@ -189,7 +189,7 @@ func judge(p Plan, f Found) []Item {
 			it = filterItem(it, q, got)
 		case *move.Nudge:
 			was := it
-			it = part(m.ID, it.Name, "ms", 2, q.MS, f.Delay, withinTime)
+			it = part(Item{ID: m.ID, Name: it.Name}, unit{"ms", 2, withinTime}, q.MS, f.Delay)
 			it.Planned, it.Got = was.Planned, figure.Signed(f.Delay, 2)+" ms later"
 		case *move.Polarity:
 			it.State, it.Got = No, "as it was"
@@ -206,21 +206,28 @@ func judge(p Plan, f Found) []Item {
 	return out
 }
 
+// unit is how a figure is shown, and within what of the plan it has come.
+type unit struct {
+	name     string
+	decimals int
+	within   float64
+}
+
 // part judges a figure of which a part may have come.
-func part(id, name, unit string, decimals int, planned, got, within float64) Item {
-	it := Item{ID: id, Name: name, State: No}
+func part(it Item, u unit, planned, got float64) Item {
+	it.State = No
 	switch off := got - planned; {
-	case math.Abs(off) <= within:
+	case math.Abs(off) <= u.within:
 		it.State = Yes
 		return it
 	case got/planned >= partly:
 		it.State = Part
-		it.Missing = fmt.Sprintf("%s %s missing", figure.Signed(math.Abs(off), decimals), unit)
+		it.Missing = fmt.Sprintf("%s %s missing", figure.Signed(math.Abs(off), u.decimals), u.name)
 		if got/planned > 1 {
-			it.Missing = fmt.Sprintf("%s %s too much", figure.Signed(math.Abs(off), decimals), unit)
+			it.Missing = fmt.Sprintf("%s %s too much", figure.Signed(math.Abs(off), u.decimals), u.name)
 		}
 	default:
-		it.Missing = fmt.Sprintf("%s %s missing", figure.Signed(math.Abs(off), decimals), unit)
+		it.Missing = fmt.Sprintf("%s %s missing", figure.Signed(math.Abs(off), u.decimals), u.name)
 	}
 	return it
 }
@@ -247,9 +254,8 @@ func filterItem(it Item, planned *move.Filter, got Passed) Item {
 		}
 		return it
 	}
-	name, words := it.Name, it.Planned
-	it = part(it.ID, name, "dB", 1, planned.DB, got.DB, withinBell)
-	it.Planned, it.Got = words, fmt.Sprintf("%s dB at %s Hz", figure.Signed(got.DB, 1), figure.Short(round3(got.Hz)))
+	it = part(it, unit{"dB", 1, withinBell}, planned.DB, got.DB)
+	it.Got = fmt.Sprintf("%s dB at %s Hz", figure.Signed(got.DB, 1), figure.Short(round3(got.Hz)))
 	if off := math.Log2(got.Hz / planned.Hz); it.State == Yes && math.Abs(off) > withinHz {
 		it.State, it.Missing = Part, fmt.Sprintf("%s octaves too %s", figure.Signed(math.Abs(off), 2), map[bool]string{true: "high", false: "low"}[off > 0])
 	}
@@ -257,9 +263,8 @@ func filterItem(it Item, planned *move.Filter, got Passed) Item {
 }
 
 func duckItem(it Item, d Ducking) Item {
-	name, words := it.Name, it.Planned
-	it = part(it.ID, name, "dB", 1, d.Planned, d.Depth, withinDuck)
-	it.Planned, it.Got = words, fmt.Sprintf("%s dB at the deepest", figure.Signed(d.Depth, 1))
+	it = part(it, unit{"dB", 1, withinDuck}, d.Planned, d.Depth)
+	it.Got = fmt.Sprintf("%s dB at the deepest", figure.Signed(d.Depth, 1))
 	if it.State == Yes && math.Abs(d.Worst) > withinDuck {
 		way := "shallower"
 		if d.Worst < 0 {

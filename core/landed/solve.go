@@ -98,6 +98,7 @@ func (f *fitted) at() *fitted {
 }
 
 // solve fits all figures by Levenberg's and Marquardt's method (Marquardt 1963), and returns what is left.
+// Long because the normal equations are filled and solved in place.
 func (f *fitted) solve() float64 {
 	x := f.params()
 	n, m := len(f.points), len(x)

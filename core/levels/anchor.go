@@ -223,7 +223,7 @@ func unitName(u unit) string {
 // pink noise of 0 dBFS RMS, dB, and which band it is.
 func overNoise(ctx context.Context, r *mix.Renderer, song *session.Song, stems []*session.Stem, w mix.Window) (float64, meter.CriticalBand, error) {
 	bands := meter.CriticalBands(math.Min(16000, 0.45*float64(song.Rate)))
-	levels, err := r.BandLevels(ctx, song, stems, w, bands, noiseFrame, noiseOften, noiseSilent)
+	levels, err := r.BandLevels(ctx, song, stems, w, bands, mix.Often{Frame: noiseFrame, Share: noiseOften, Silent: noiseSilent})
 	if err != nil {
 		return 0, meter.CriticalBand{}, err
 	}

@@ -197,7 +197,6 @@ func (h *held) follow(x []float32, k int) {
 }
 
 // Onsets returns the times in seconds at which hits begin that are no doubtful ones. mono is at rate fs.
-// Long because it is one pass: a hit is judged beside those before it.
 func Onsets(mono []float32, fs int) []float64 {
 	m := NewOnsetMeter(fs)
 	m.Add(mono)
@@ -207,6 +206,7 @@ func Onsets(mono []float32, fs int) []float64 {
 // Onsets returns the hits of all that was added, which is mono: places where the low band rises, or the
 // click where a tail covers the low band, and where the low band is not what it would be without a hit (see
 // innovation). Each is refined to the first sample over a tenth of the local peak.
+// Long because it is one pass: a hit is judged beside those before it.
 func (m *OnsetMeter) Onsets(mono []float32) []Onset {
 	low, mid, click := m.lowEnv.env, m.midEnv.env, m.clickEnv.env
 	loudest := largest(low)

@@ -10,18 +10,21 @@ import (
 	"mellowthump/core/session"
 )
 
-// BandLevels returns the mean square of some stems together, at the end of their own chains, in
-// each of some bands, Hz: the level that frames of so many samples reach or pass in all but a
-// share of the time in which the stems sound. Frames under a part of the loudest one's energy
-// count as not sounding.
+// Often says what of a sound's frames counts: the level that is reached or passed in all but a share of those that sound. Frames
+// are of so many samples; one under a part of the loudest one's energy does not sound.
+type Often struct {
+	Frame         int
+	Share, Silent float64
+}
+
+// BandLevels returns the mean square of some stems together, at the end of their own chains, in each of some bands, Hz.
 func (r *Renderer) BandLevels(
 	ctx context.Context,
 	song *session.Song,
 	stems []*session.Stem,
 	w Window,
 	bands []meter.CriticalBand,
-	frame int,
-	share, silent float64,
+	of Often,
 ) ([]float64, error) {
 	ins, err := r.together(song, stems)
 	if err != nil {
@@ -31,8 +34,8 @@ func (r *Renderer) BandLevels(
 	for i, in := range ins {
 		ids[i], places[i] = in.node.id, in.at
 	}
-	return Cached(ctx, r.Cache, key("band levels", ids, places, w, bands, frame, share, silent), func() ([]float64, int, error) {
-		s := newBandFrames(song.Rate, frame, bands)
+	return Cached(ctx, r.Cache, key("band levels", ids, places, w, bands, of), func() ([]float64, int, error) {
+		s := newBandFrames(song.Rate, of.Frame, bands)
 		err := pieces(ctx, song.Rate, w, func(ctx context.Context, p Window) error {
 			x, err := r.sum(ctx, ins, song.Rate, p, 1)
 			if err == nil {
@@ -40,7 +43,7 @@ func (r *Renderer) BandLevels(
 			}
 			return err
 		})
-		return s.levels(share, silent), 8 * len(bands), err
+		return s.levels(of.Share, of.Silent), 8 * len(bands), err
 	})
 }
 

@@ -48,6 +48,7 @@ const (
 // Proposals lists what would place the kick beside the bass: its tail faded where the bass takes
 // over, its rumble under the fundamental taken out, and a dip of the one that follows at the
 // fundamental of the one that leads; each rendered and measured on its own.
+// Long because each proposal is rendered and told in its own way.
 func Proposals(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, line *meter.Pitch) ([]Proposal, error) {
 	p, err := r.Pair(ctx, song, w)
 	if err != nil {

@@ -145,7 +145,7 @@ func PrintedOn(ctx context.Context, b *bench.Bench) (*PrintedLoop, error) {
 		if hz > 0 {
 			out.Before.Clearance, out.Now.Clearance = Clearance(low, r, hits, lead, hz)
 		}
-		out.Hits = Hits(x, low, r, hits, lead, drive, ceiling)
+		out.Hits = Hits(Pressed{x, lead, low, drive, ceiling}, r, hits)
 		return out, 64 * (8 + len(out.Hits)), nil
 	})
 }

@@ -54,7 +54,7 @@ func Whole(ctx context.Context, x audio.Buffer, hits []int, asked session.Print)
 		return &Solved{Print: asked, Before: before, After: before, Reached: true}, plain, nil
 	}
 	before.TruePeak = meter.Figure(math.Max(float64(before.TruePeak), float64(s.Before.TruePeak)))
-	if s, err = drive(ctx, x, 0, hits, asked, 0, s.Clip, before); err != nil {
+	if s, err = (driven{x, 0, hits, before}).drive(ctx, asked, s.Clip, 0); err != nil {
 		return nil, Result{}, err
 	}
 	r, err := Run(s.Chain, x, 0)

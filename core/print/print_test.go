@@ -240,7 +240,7 @@ func TestHits(t *testing.T) {
 		t.Fatal(err)
 	}
 	low := [2]audio.Buffer{x, audio.New(rate, 2, x.Frames())} // all of it is the kick
-	all := Hits(x, low, r, hits, 0, s.Drive, -1)
+	all := Hits(Pressed{x, 0, low, s.Drive, -1}, r, hits)
 	if len(all) != len(hits) {
 		t.Fatalf("%d of %d", len(all), len(hits))
 	}

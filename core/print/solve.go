@@ -61,12 +61,13 @@ func Solve(ctx context.Context, premaster audio.Buffer, lead int, hits []int, as
 			clips = append(clips, c)
 		}
 	}
+	on := driven{premaster, lead, hits, before}
 	all := make([]*Solved, len(clips))
 	g, inner := group.WithContext(ctx)
 	g.SetLimit(2)
 	for i, c := range clips {
 		g.Go(func() (err error) {
-			all[i], err = drive(inner, premaster, lead, hits, asked, fader, c, before)
+			all[i], err = on.drive(inner, asked, c, fader)
 			return err
 		})
 	}
@@ -82,8 +83,17 @@ func Solve(ctx context.Context, premaster audio.Buffer, lead int, hits []int, as
 	return best, nil
 }
 
+// driven is a stretch that is driven: the premaster with what comes before it, its hits, and what it is as it is.
+type driven struct {
+	premaster audio.Buffer
+	lead      int
+	hits      []int
+	before    Figures
+}
+
 // drive finds the drive for one soft clip.
-func drive(ctx context.Context, premaster audio.Buffer, lead int, hits []int, asked session.Print, fader, clip float64, before Figures) (*Solved, error) {
+func (on driven) drive(ctx context.Context, asked session.Print, clip, fader float64) (*Solved, error) {
+	premaster, lead, hits, before := on.premaster, on.lead, on.hits, on.before
 	hold := func(db float64) float64 { return holdOf(clip, before, db, asked.Ceiling) }
 	s := &Solved{Print: asked, Clip: clip, Before: before}
 	var best Result

@@ -47,6 +47,7 @@ const (
 // Who says who made the limiters of a chain work: wherever they turn down by more than 0.5 dB, by how much less they would
 // without each part; what that comes to is shared among the parts by what each saves. Nothing where they do not work. lead is
 // as for Run.
+// Long because the chain is run once with each stem left out, and the rest shares it.
 func Who(ctx context.Context, premaster audio.Buffer, parts []Part, chain move.Chain, lead int) (*Work, error) {
 	all, err := Run(chain, premaster, lead)
 	if err != nil {
@@ -169,8 +170,17 @@ type Hit struct {
 	Turned     float64
 }
 
-// Hits says it of every hit; low are the kick's part and the bass's, in the premaster's frames; lead is as for Run.
-func Hits(premaster audio.Buffer, low [2]audio.Buffer, r Result, hits []int, lead int, drive, ceiling float64) []Hit {
+// Pressed is a stretch of a premaster that a chain was run on, with what comes before it, and the kick's part and the bass's in it.
+type Pressed struct {
+	Premaster      audio.Buffer
+	Lead           int // frames, as for Run
+	Low            [2]audio.Buffer
+	Drive, Ceiling float64 // dB, dBTP
+}
+
+// Hits says it of every hit, frames of the stretch.
+func Hits(p Pressed, r Result, hits []int) []Hit {
+	premaster, low, lead, drive, ceiling := p.Premaster, p.Low, p.Lead, p.Drive, p.Ceiling
 	var out []Hit
 	frames := premaster.Frames() - lead
 	for k, at := range hits {

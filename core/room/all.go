@@ -12,6 +12,7 @@ import (
 
 // together lowers the corners of all stems, a third of an octave at a time, until cutting them all at once is unheard
 // too: each is masked by the others only as long as they are there. It sets All of one end.
+// Long because the corners are settled against one sum that all of them share.
 func (a *cutting) together(ctx context.Context, cuts []Cut, side Side) error {
 	e := a.crowd.ear
 	corners := side.corners()

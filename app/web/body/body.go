@@ -90,6 +90,7 @@ type school struct {
 func (s school) Own() bool { return s.School == body.Own }
 
 // steadied answers with the schools for a part, and the findings.
+// Long because the row of a part is worked out and drawn in one pass over what was measured.
 func (h *handlers) steadied(c *gin.Context) {
 	v := h.Look(c, "body")
 	if v == nil {

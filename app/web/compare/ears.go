@@ -129,6 +129,7 @@ func (h *handlers) showEars(c *gin.Context, status int, v *shell.View, wrong str
 }
 
 // begin draws a blind test and makes its two sounds, before the first is heard.
+// Long because each thing that is asked of a blind test is refused in its own sentence.
 func (h *handlers) begin(c *gin.Context) {
 	v := h.Look(c, "compare")
 	if v == nil {

@@ -146,6 +146,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 }
 
 // drawn measures and draws what the stage shows.
+// Long because the page is filled in the order in which it is read.
 func (h *handlers) drawn(ctx context.Context, v *shell.View) (*sheet, error) {
 	out := &sheet{View: v}
 	if err := v.NeedPair(ctx); err != nil {

@@ -213,6 +213,7 @@ func counted(versions, added, same int) string {
 }
 
 // takeBrought takes in what waits as the form says, in one step.
+// Long because each choice about a file that came is taken in its own way.
 func (h *handlers) takeBrought(c *gin.Context) {
 	ctx := c.Request.Context()
 	song := h.Load(c)

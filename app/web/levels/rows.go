@@ -176,8 +176,9 @@ func tag(out float64) string {
 	return figure.Plus(out, 1)
 }
 
-func (o *sheet) bar(id, name string, role session.Role, peak, was meter.Figure, w *session.Window, outside bool) template.HTML {
-	b := plot.LevelBar{ID: "bar-" + id, Name: name, Role: string(role), Peak: peak, Was: was, Lo: math.NaN(), Hi: math.NaN(), Out: outside}
+// bar draws a level in its window, where it has one.
+func bar(b plot.LevelBar, w *session.Window) template.HTML {
+	b.ID, b.Lo, b.Hi = "bar-"+b.ID, math.NaN(), math.NaN()
 	if w != nil {
 		b.Lo, b.Hi = w.Lo, w.Hi
 	}
@@ -191,7 +192,9 @@ func (o *sheet) stemRow(row *levels.Row, deep bool) levelRow {
 	r := levelRow{
 		Kind: "stem", ID: st.ID, Name: st.Name, Role: st.Role, Deep: deep, Muted: st.Mute, Stem: st,
 		Peak: track.Peak, LUFS: track.Integrated(), Tag: tag(off), Open: o.State.Open == st.ID,
-		Bar: o.bar(st.ID, st.Name, st.Role, track.Peak, row.Levels.File.Peak, row.Window, math.Abs(off) > 0.05 && !st.Mute),
+		Bar: bar(plot.LevelBar{
+			ID: st.ID, Name: st.Name, Role: string(st.Role), Peak: track.Peak, Was: row.Levels.File.Peak, Out: math.Abs(off) > 0.05 && !st.Mute,
+		}, row.Window),
 	}
 	for _, step := range session.StemSteps {
 		r.Gains = append(r.Gains, o.cell(st.ID, step, st.Gain(step), st.Locked(step)))
@@ -208,7 +211,9 @@ func (o *sheet) groupRow(g *levels.Group, deep bool) levelRow {
 	name := fmt.Sprintf("%s, %d together", strings.ToUpper(string(g.Role)[:1])+string(g.Role)[1:], len(g.Stems))
 	return levelRow{
 		Kind: "group", Name: name, Role: g.Role, Deep: deep, Peak: g.Level.Peak, LUFS: g.Level.Integrated(), Tag: tag(off),
-		Bar: o.bar("all-"+string(g.Role), name, g.Role, g.Level.Peak, meter.None, g.Window, math.Abs(off) > 0.05),
+		Bar: bar(plot.LevelBar{
+			ID: "all-" + string(g.Role), Name: name, Role: string(g.Role), Peak: g.Level.Peak, Was: meter.None, Out: math.Abs(off) > 0.05,
+		}, g.Window),
 	}
 }
 
@@ -233,7 +238,7 @@ func (o *sheet) busRow(b *session.Bus, deep bool) levelRow {
 	if b.Mute {
 		r.Tag = "muted"
 	}
-	r.Bar = o.bar("bus-"+b.ID, b.Name, "", r.Peak, meter.None, limited(o.Rules.Bus), over)
+	r.Bar = bar(plot.LevelBar{ID: "bus-" + b.ID, Name: b.Name, Peak: r.Peak, Was: meter.None, Out: over}, limited(o.Rules.Bus))
 	return r
 }
 
@@ -251,7 +256,8 @@ func (o *sheet) masterRow() levelRow {
 	if over {
 		r.Tag = "over"
 	}
-	r.Bar = o.bar("master", "the premaster", "", r.Peak, meter.None, &session.Window{Lo: o.Rules.Premaster, Hi: o.Rules.Limit}, over)
+	r.Bar = bar(plot.LevelBar{ID: "master", Name: "the premaster", Peak: r.Peak, Was: meter.None, Out: over},
+		&session.Window{Lo: o.Rules.Premaster, Hi: o.Rules.Limit})
 	return r
 }
 

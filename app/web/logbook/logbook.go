@@ -118,6 +118,8 @@ const (
 	historyLong  = 400
 )
 
+// sheet measures what the part that is shown tells.
+// Long because each part of the log is filled in its own way.
 func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	out := &sheet{View: v, Parts: parts}
 	if v.Part == "" && len(v.Stems) > 0 {

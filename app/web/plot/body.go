@@ -45,6 +45,7 @@ const (
 
 // Weights draws every hit of the kick standing on the line and every note of the bass hanging from it, what is asked as
 // brackets about the medians; dashed what it weighed before, where that is another.
+// Long because a picture is drawn from back to front.
 func Weights(p WeightPlot) template.HTML {
 	const w, h, left, right, mid, foot = 774.0, 236.0, 72.0, 16.0, 112.0, 16.0
 	s := newSVG(

@@ -277,6 +277,7 @@ type TradePoint struct{ Clearance, Loss, Bound float64 }
 
 // Trade draws what a clearance would cost of the part that makes room, bass or kick, with the target
 // marked; under it, dotted, the least that any curve could lose.
+// Long because a picture is drawn from back to front.
 func Trade(points []TradePoint, target float64, part string) template.HTML {
 	const w, h, left, right, bottom, top = 282.0, 128.0, 34.0, 12.0, 102.0, 14.0
 	most := 1.0

@@ -28,6 +28,7 @@ type HitLineMark struct {
 const hitLinePad = 8.0
 
 // HitLined draws it: what counts stands on the line at full height, what does not is short and dashed.
+// Long because a picture is drawn from back to front.
 func HitLined(o HitLine) template.HTML {
 	count := 0
 	for _, m := range o.Marks {

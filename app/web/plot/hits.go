@@ -83,7 +83,7 @@ func HitStrip(o Strip) template.HTML {
 			s.text("unit", "start", 0, y0+o.Height-foot+14, "dB")
 		}
 		for k := row * perRow; k < end; k++ {
-			o.cell(s, k, left+float64(k-row*perRow)*cell, cell, y0, mid, scale, foot)
+			o.cell(s, k, cellBox{x: left + float64(k-row*perRow)*cell, w: cell, y0: y0, mid: mid, scale: scale})
 		}
 	}
 	return s.done()
@@ -95,7 +95,14 @@ func (o Strip) span(h meter.Hit) (from, to int) {
 	return from, from + int(math.Min(h.Gap, cellReach)/meter.EnvelopeStep)
 }
 
-func (o Strip) cell(s *svg, k int, x, w, y0, mid, scale, foot float64) {
+// cellBox is where a hit is drawn.
+type cellBox struct {
+	x, w, y0, mid float64 // px; mid is the line between kick and bass
+	scale         float64 // px for an amplitude of 1
+}
+
+func (o Strip) cell(s *svg, k int, at cellBox) {
+	x, w, y0, mid, scale := at.x, at.w, at.y0, at.mid, at.scale
 	h := o.Hits[k]
 	from, to := o.span(h)
 	pad := w * 0.08

@@ -24,6 +24,7 @@ type Deck struct {
 const deckPad = 10.0
 
 // DeckStrip draws the deck's song. An empty song draws the line alone.
+// Long because a picture is drawn from back to front.
 func DeckStrip(d Deck) template.HTML {
 	s := newSVG(
 		"deck-song",

@@ -21,6 +21,7 @@ type Printing struct {
 
 // PrintHits draws, hit by hit, what would stick out over the ceiling above the line, stacked by whose it is, and below it what
 // was done about it: hatched what was shaved, open what was turned down.
+// Long because a picture is drawn from back to front.
 func PrintHits(v Printing) template.HTML {
 	const w, h, left, right, mid, foot, head = 774.0, 244.0, 46.0, 8.0, 118.0, 36.0, 22.0
 	s := newSVG(
@@ -98,6 +99,7 @@ func PrintHits(v Printing) template.HTML {
 }
 
 // LoudnessCost draws what loudness costs the hits' attack by a school, beside a limiter alone, and where it is asked.
+// Long because a picture is drawn from back to front.
 func LoudnessCost(own, limit []print.Cost, asked float64) template.HTML {
 	const w, h, left, right, head, foot = 360.0, 168.0, 40.0, 14.0, 16.0, 34.0
 	s := newSVG(

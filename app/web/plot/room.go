@@ -184,13 +184,23 @@ func RoomStrip(v RoomRow) template.HTML {
 	}
 	corner(v.LowAlone, 1)
 	corner(v.HighAlone, -1)
-	s.edge(v, "low", low, v.Low > 0, x, foot, 1)
-	s.edge(v, "high", high, v.High > 0, x, foot, -1)
+	s.edge(v, roomEdge{side: "low", hz: low, set: v.Low > 0, foot: foot, sign: 1}, x)
+	s.edge(v, roomEdge{side: "high", hz: high, set: v.High > 0, foot: foot, sign: -1}, x)
 	return s.done()
 }
 
+// roomEdge is an end of what of a stem is cut.
+type roomEdge struct {
+	side string  // low or high
+	hz   float64 // 0: nothing is cut there
+	set  bool    // it is set, not only proposed
+	foot float64 // px of the picture's line
+	sign float64 // to which side its bracket opens
+}
+
 // edge draws a bracket that can be dragged; where nothing is cut it waits at its end, or where nobody would hear it.
-func (s *svg) edge(v RoomRow, side string, hz float64, set bool, x func(float64) float64, foot, sign float64) {
+func (s *svg) edge(v RoomRow, e roomEdge, x func(float64) float64) {
+	side, hz, foot, sign := e.side, e.hz, e.foot, e.sign
 	at := 2.0
 	if side == "high" {
 		at = stripWide - 2
@@ -200,7 +210,7 @@ func (s *svg) edge(v RoomRow, side string, hz float64, set bool, x func(float64)
 		at, now = x(hz), hz
 	}
 	class, says := "edge", "proposed"
-	if set {
+	if e.set {
 		class, says = "edge set", "set"
 	}
 	label := fmt.Sprintf("%s cut of %s, %s: %s Hz", map[string]string{"low": "Low", "high": "High"}[side], v.Name, says, figure.Short(now))

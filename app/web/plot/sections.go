@@ -44,6 +44,7 @@ const (
 )
 
 // SongSections draws it.
+// Long because a picture is drawn from back to front.
 func SongSections(d Sections) template.HTML {
 	highest := [2]float64{}
 	for i, side := range [][]float64{d.Kick, d.Bass} {

@@ -389,6 +389,7 @@ var deckKeys = []string{"solo", "loop", "first", "last", "against", "without", "
 type matching func(context.Context, *deckView) error
 
 // fillDeck puts in what the deck shows and plays, but for what has to be rendered: that is the matching's, which reads no request.
+// Long because all that the deck plays comes of one reading of what is listened to.
 func (s *Server) fillDeck(c *gin.Context, v *View, l listening) (matching, error) {
 	out := deckView{Befores: v.befores(&l), Offset: meter.None, LUFS: [2]meter.Figure{meter.None, meter.None}}
 	for _, b := range out.Befores {

@@ -123,6 +123,8 @@ func atOf(text string) session.At {
 	return session.ParseAt(text)
 }
 
+// sheet measures what the stage shows.
+// Long because the page is filled in the order in which it is read.
 func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	out := &sheet{View: v, Rules: v.WidthRules()}
 	if len(v.Stems) == 0 {
