@@ -30,7 +30,7 @@ func TestImports(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	layer := map[string]int{
-		"group": 0, "audio": 0, "dsp": 0, "midi": 0, "figure": 0, "field": 0,
+		"group": 0, "audio": 0, "dsp": 0, "midi": 0, "figure": 0, "search": 0, "field": 1,
 		"meter": 1, "move": 1, "session": 2, "facts": 3, "find": 3, "mix": 3, "archive": 3, "device": 4, "bench": 4, "pair": 5, "stage": 5, "landed": 5, "care": 0,
 		"export": 7, "stages": 7, "runsheet": 8,
 	}

@@ -68,11 +68,11 @@ func ShapeOn(ctx context.Context, b *bench.Bench, p Part) (*Shaped, error) {
 // SpeakerOn listens to the notes of the bass behind a stand-in: as they are, and without the harmonics that Body adds.
 func SpeakerOn(ctx context.Context, b *bench.Bench, s device.Device) (now, before *device.OnSpeaker, err error) {
 	playback := b.Song.RoomRules().Playback
-	if now, err = device.Listen(ctx, b.Renderer, b.Song, b.Line(), b.Loop, s, playback); err != nil {
+	if now, err = device.HearNotes(ctx, b.Renderer, b.Song, b.Line(), b.Loop, s, playback); err != nil {
 		return nil, nil, err
 	}
 	plain := b.Song.Undriven()
-	before, err = device.Listen(ctx, b.Renderer, &plain, b.Line(), b.Loop, s, playback)
+	before, err = device.HearNotes(ctx, b.Renderer, &plain, b.Line(), b.Loop, s, playback)
 	return now, before, err
 }
 

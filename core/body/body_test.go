@@ -252,3 +252,8 @@ func TestShape(t *testing.T) {
 		t.Error("a hard hit is told soft")
 	}
 }
+
+// Measure weighs the items of a mono sound by itself.
+func Measure(x []float32, rate int, p Part, items []Item) (*Weights, error) {
+	return weigh(x, rate, 0, p, items)
+}

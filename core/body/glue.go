@@ -12,6 +12,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/search"
 	"mellowthump/core/session"
 )
 
@@ -125,22 +126,17 @@ func Glue(ctx context.Context, r *mix.Renderer, song *session.Song, at session.A
 		t, most, err := takes(x, m)
 		return m, t, most, err
 	}
-	for hi-lo > 1 {
+	little, err := search.Least(lo, hi, func(half int) (bool, error) {
 		if err := ctx.Err(); err != nil {
-			return nil, err
+			return false, err
 		}
-		mid := (lo + hi) / 2
-		_, t, _, err := fit(mid)
-		if err != nil {
-			return nil, err
-		}
-		if t >= glueTakes {
-			lo = mid
-		} else {
-			hi = mid
-		}
+		_, t, _, err := fit(half)
+		return t < glueTakes, err
+	})
+	if err != nil {
+		return nil, err
 	}
-	if out.Move, out.Takes, out.Most, err = fit(lo); err != nil {
+	if out.Move, out.Takes, out.Most, err = fit(little - 1); err != nil {
 		return nil, err
 	}
 	if out.Takes < glueTakes/2 { // nothing sounds over 150 Hz

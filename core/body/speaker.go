@@ -11,6 +11,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/search"
 	"mellowthump/core/session"
 )
 
@@ -54,7 +55,7 @@ func LeastDrive(
 		try := func(steps int) (*Driven, error) {
 			d := &Driven{Move: &move.Drive{Adds: move.DriveBoth, Drive: driveStep * float64(steps), Over: driveOver, Level: level}}
 			var err error
-			d.After, err = device.Listen(ctx, r, drivenBy(song, d.Move), line, w, s, playback)
+			d.After, err = device.HearNotes(ctx, r, drivenBy(song, d.Move), line, w, s, playback)
 			if err != nil {
 				return nil, err
 			}
@@ -72,16 +73,16 @@ func LeastDrive(
 		if !d.Reached {
 			continue
 		}
-		for best = d; hi-lo > 1; {
-			mid := (lo + hi) / 2
-			if d, err = try(mid); err != nil {
-				return nil, err
+		best = d
+		if _, err := search.Least(lo, hi, func(steps int) (bool, error) {
+			d, err := try(steps)
+			if err != nil || !d.Reached {
+				return false, err
 			}
-			if d.Reached {
-				hi, best = mid, d
-			} else {
-				lo = mid
-			}
+			best = d
+			return true, nil
+		}); err != nil {
+			return nil, err
 		}
 		break
 	}
@@ -89,7 +90,7 @@ func LeastDrive(
 		return nil, err
 	}
 	var err error
-	if best.After, err = device.Listen(ctx, r, drivenBy(song, best.Move), line, w, s, playback); err != nil {
+	if best.After, err = device.HearNotes(ctx, r, drivenBy(song, best.Move), line, w, s, playback); err != nil {
 		return nil, err
 	}
 	best.Reached = best.After.Enough()

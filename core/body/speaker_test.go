@@ -48,14 +48,14 @@ func TestOnSmallSpeakers(t *testing.T) {
 	r, song, line, w := sub(t)
 	ctx := context.Background()
 	phone := device.All[0]
-	o, err := device.Listen(ctx, r, song, line, w, phone, 83)
+	o, err := device.HearNotes(ctx, r, song, line, w, phone, 83)
 	if err != nil || len(o.Notes) != 6 || len(o.Unheard()) != 6 || o.Enough() {
 		t.Fatalf("%+v %v", o, err)
 	}
 	if s := o.Sentence(); !strings.Contains(s, "6 of 6 notes are not heard: F#1") {
 		t.Error(s)
 	}
-	if e, err := device.Listen(ctx, r, song, line, w, device.All[3], 83); err != nil || !e.Enough() || !e.Notes[0].Audible[0] {
+	if e, err := device.HearNotes(ctx, r, song, line, w, device.All[3], 83); err != nil || !e.Enough() || !e.Notes[0].Audible[0] {
 		t.Errorf("earbuds: %+v %v", e, err)
 	}
 	d, err := LeastDrive(ctx, r, song, line, w, phone, 83)
@@ -64,7 +64,7 @@ func TestOnSmallSpeakers(t *testing.T) {
 	}
 	less := *d.Move
 	if less.Drive -= driveStep; less.Drive > 0 {
-		if l, err := device.Listen(ctx, r, drivenBy(song, &less), line, w, phone, 83); err != nil || l.Enough() {
+		if l, err := device.HearNotes(ctx, r, drivenBy(song, &less), line, w, phone, 83); err != nil || l.Enough() {
 			t.Errorf("%+v does it too (%v)", less, err)
 		}
 	}
@@ -86,7 +86,7 @@ func TestOnSmallSpeakers(t *testing.T) {
 	if m, ok := song.Stem("b").Move(session.BodyDrive).Params.(*move.Drive); !ok || m.Drive != d.Move.Drive {
 		t.Error("it is not put in")
 	}
-	if o, err := device.Listen(ctx, r, song, line, w, phone, 83); err != nil || !o.Enough() {
+	if o, err := device.HearNotes(ctx, r, song, line, w, phone, 83); err != nil || !o.Enough() {
 		t.Errorf("applied: %+v %v", o, err)
 	}
 	if _, ok := UnheardNotes(song, o, d); ok {
@@ -101,7 +101,7 @@ func TestPhoneByAnIndependentScript(t *testing.T) {
 	ctx := context.Background()
 	phone := device.All[0]
 	for _, s := range []*session.Song{song, drivenBy(song, &move.Drive{Adds: move.DriveBoth, Drive: 9, Over: 120, Level: -12})} {
-		o, err := device.Listen(ctx, r, s, line, w, phone, 83)
+		o, err := device.HearNotes(ctx, r, s, line, w, phone, 83)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -131,3 +131,20 @@ func BenchmarkSplit(b *testing.B) {
 		}
 	}
 }
+
+// SplitWhole takes a file apart in memory.
+func SplitWhole(ctx context.Context, src audio.Source) (Apart, error) {
+	f := src.Format()
+	whole := func() audio.Buffer { return audio.New(f.Rate, f.Channels, int(f.Frames)) }
+	out, at := Apart{Struck: whole(), Sustained: whole(), Rest: whole()}, 0
+	err := Split(ctx, src, nil, func(a Apart) error {
+		for c := range out.Rest.Ch {
+			copy(out.Struck.Ch[c][at:], a.Struck.Ch[c])
+			copy(out.Sustained.Ch[c][at:], a.Sustained.Ch[c])
+			copy(out.Rest.Ch[c][at:], a.Rest.Ch[c])
+		}
+		at += a.Rest.Frames()
+		return nil
+	})
+	return out, err
+}

@@ -177,11 +177,6 @@ func Weigh(ctx context.Context, r *mix.Renderer, song *session.Song, p Part, lin
 	})
 }
 
-// Measure weighs the items of a mono sound by itself.
-func Measure(x []float32, rate int, p Part, items []Item) (*Weights, error) {
-	return weigh(x, rate, 0, p, items)
-}
-
 // weigh weighs items of a sound whose first sample is a frame of the song.
 func weigh(x []float32, rate, from int, p Part, items []Item) (*Weights, error) {
 	low := x

@@ -29,9 +29,9 @@ func DevicesOn(ctx context.Context, b *bench.Bench) ([]OnDevice, error) {
 	}
 	all, err := mix.Cached(ctx, b.Renderer.Cache, mix.Key("vanished", key, playback, hits), func() ([]Vanished, int, error) {
 		mix.Doing(ctx, "Listening to every stem on every stand-in")
-		var parts []Part
+		var parts []StemSound
 		if err := b.Alone(ctx, b.Loop, func(st *session.Stem, _ string, x audio.Buffer) error {
-			parts = append(parts, Part{ID: st.ID, Name: st.Name, Kick: st.Role == session.Kick, Sound: x})
+			parts = append(parts, StemSound{ID: st.ID, Name: st.Name, Kick: st.Role == session.Kick, Sound: x})
 			return nil
 		}); err != nil {
 			return nil, 0, err
@@ -49,7 +49,7 @@ func DevicesOn(ctx context.Context, b *bench.Bench) ([]OnDevice, error) {
 	out := make([]OnDevice, len(all))
 	for i, v := range all {
 		out[i].Vanished = v
-		if out[i].Notes, err = device.Listen(ctx, b.Renderer, b.Song, b.Line(), b.Loop, v.Device, playback); err != nil {
+		if out[i].Notes, err = device.HearNotes(ctx, b.Renderer, b.Song, b.Line(), b.Loop, v.Device, playback); err != nil {
 			return nil, err
 		}
 	}

@@ -73,7 +73,7 @@ func TestVanish(t *testing.T) {
 			kick.Ch[0][at+i] = float32(0.5 * math.Sin(2*math.Pi*50*s) * math.Exp(-s/0.06) * math.Min(1, s/0.02))
 		}
 	}
-	parts := []Part{
+	parts := []StemSound{
 		{"sub", "Sub", false, tone(45, 0.2, false)},
 		{"tone", "Tone", false, tone(1000, 0.02, false)},
 		{"side", "Side", false, tone(3000, 0.02, true)},

@@ -19,8 +19,8 @@ const (
 	stemSounds = 60.0 // dB under its own loudest frame, under which a stem does not sound
 )
 
-// Part is a stem as it comes to the master.
-type Part struct {
+// StemSound is a stem as it comes to the master.
+type StemSound struct {
 	ID, Name string
 	Kick     bool
 	Sound    audio.Buffer
@@ -55,7 +55,7 @@ type Vanished struct {
 // the frames of the kick's; playback is the level, dB SPL, of -20 dBFS RMS in the room. A frame of a stem is heard where it
 // stands 3 dB over the other stems, over the threshold of hearing and over the noise beside the device, in some ERB; a hit
 // where the kick's frame at it is. Ceilings are left out: they take from all alike.
-func Vanish(ctx context.Context, parts []Part, hits []int, from, to int, playback float64) ([]Vanished, error) {
+func Vanish(ctx context.Context, parts []StemSound, hits []int, from, to int, playback float64) ([]Vanished, error) {
 	out := make([]Vanished, len(device.All))
 	if len(parts) == 0 {
 		return nil, nil
@@ -165,7 +165,7 @@ func newLooking(e *meter.Ear, parts int) *looking {
 
 // look says of each part in each place whether it is heard in a frame, and its K-weighted energy; of a hit only of the kick,
 // whose stems count as one.
-func (w *looking) look(parts []Part, at int, places []*place, weight []float64, note func(place, part int, heard bool, energy float64), hit bool) {
+func (w *looking) look(parts []StemSound, at int, places []*place, weight []float64, note func(place, part int, heard bool, energy float64), hit bool) {
 	n := w.ear.Frame
 	for i, p := range parts {
 		w.ear.Power(w.plain[i], p.Sound, at)
@@ -268,7 +268,7 @@ func (s *stood) sums() (all float64, each []float64) {
 	return all, each
 }
 
-func (s *stood) against(room *stood, d device.Device, parts []Part, frames int) Vanished {
+func (s *stood) against(room *stood, d device.Device, parts []StemSound, frames int) Vanished {
 	v := Vanished{Device: d, Lost: meter.None, Hits: s.struck}
 	for i := range s.struck {
 		if !s.heard[0][frames+i] {

@@ -50,10 +50,10 @@ func (o *OnSpeaker) Enough() bool {
 	return float64(len(o.Notes)-len(o.Unheard())) >= heardOf*float64(len(o.Notes))
 }
 
-// Listen listens to the notes of the bass behind a stand-in over a window, beside the rest of the mix. A note is heard where, in the
+// HearNotes listens to the notes of the bass behind a stand-in over a window, beside the rest of the mix. A note is heard where, in the
 // median of its frames, it stands 3 dB over the rest in some ERB in which it is over the threshold of hearing; playback is the level,
 // dB SPL, of -20 dBFS RMS.
-func Listen(ctx context.Context, r *mix.Renderer, song *session.Song, line []meter.BassNote, w mix.Window, s Device, playback float64) (*OnSpeaker, error) {
+func HearNotes(ctx context.Context, r *mix.Renderer, song *session.Song, line []meter.BassNote, w mix.Window, s Device, playback float64) (*OnSpeaker, error) {
 	out := &OnSpeaker{Device: s}
 	if len(line) == 0 {
 		return out, nil

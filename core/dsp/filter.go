@@ -307,14 +307,6 @@ func Bandpass(lo, hi, fs float64) ([]Biquad, error) {
 	return out, nil
 }
 
-// Smooth is one-pole smoothing of the squared signal: s[n] = a s[n-1] + (1-a) x[n]^2 with
-// a = exp(-1/(tau fs)), tau in seconds. It returns a new slice; its state is in float64.
-func Smooth(x []float32, tau, fs float64) []float32 {
-	out := make([]float32, len(x))
-	NewSmoother(tau, fs).Process(out, x)
-	return out
-}
-
 // Smoother is Smooth block by block.
 type Smoother struct{ a, s float64 }
 

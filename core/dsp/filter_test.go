@@ -234,3 +234,11 @@ func TestBandsToTheBit(t *testing.T) {
 		}
 	}
 }
+
+// Smooth is one-pole smoothing of the squared signal: s[n] = a s[n-1] + (1-a) x[n]^2 with
+// a = exp(-1/(tau fs)), tau in seconds. It returns a new slice; its state is in float64.
+func Smooth(x []float32, tau, fs float64) []float32 {
+	out := make([]float32, len(x))
+	NewSmoother(tau, fs).Process(out, x)
+	return out
+}

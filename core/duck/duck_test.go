@@ -473,7 +473,7 @@ func TestFitsStop(t *testing.T) {
 		ctx, stop := context.WithCancel(context.Background())
 		var mu sync.Mutex
 		at, last := 0.0, 0.0 // how far it was when it was stopped, and at its end
-		ctx = mix.Follow(ctx, &mix.Work{Told: func(_ string, part float64) {
+		ctx = mix.Watched(ctx, &mix.Work{Told: func(_ string, part float64) {
 			mu.Lock()
 			defer mu.Unlock()
 			if last = part; part > 0.02 && at == 0 {
@@ -487,4 +487,19 @@ func TestFitsStop(t *testing.T) {
 			t.Errorf("%s: stopped at %.2f of the way it ends at %.2f with %v", name, at, last, err)
 		}
 	}
+}
+
+// Fit finds the duck that reaches the goal with the least loss of bass in 20-150 Hz: the
+// depth at most the cap, the gain back before the next hit, no slope that clicks, back over at
+// least a period of the kick's fundamental. bass is the mono bass over the signal that m was made for.
+func Fit(m *meter.HitMeter, bass meter.Sound, goal Goal) (Fitted, error) {
+	before, err := m.MeasureOf(bass)
+	if err != nil {
+		return Fitted{}, err
+	}
+	t, err := lowTrial(m, bass)
+	if err != nil {
+		return Fitted{}, err
+	}
+	return t.fit(m, before, bass, goal)
 }

@@ -4,9 +4,9 @@ import (
 	"context"
 	"fmt"
 	"sort"
-	"strings"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -95,10 +95,7 @@ func FalseTriggers(ctx context.Context, r *mix.Renderer, song *session.Song, w m
 		}
 		names = append(names, causes[best].name)
 	}
-	f.Cause = strings.Join(names, " and ")
-	if n := len(names); n > 2 {
-		f.Cause = strings.Join(names[:n-1], ", ") + " and " + names[n-1]
-	}
+	f.Cause = figure.List(names, "and")
 	for _, hz := range []float64{250, 180, 130, 100, 80} { // the gentlest first
 		if err := ctx.Err(); err != nil {
 			return nil, err

@@ -143,21 +143,6 @@ func worst(c []meter.Figure) float64 {
 	return float64(p)
 }
 
-// Fit finds the duck that reaches the goal with the least loss of bass in 20-150 Hz: the
-// depth at most the cap, the gain back before the next hit, no slope that clicks, back over at
-// least a period of the kick's fundamental. bass is the mono bass over the signal that m was made for.
-func Fit(m *meter.HitMeter, bass meter.Sound, goal Goal) (Fitted, error) {
-	before, err := m.MeasureOf(bass)
-	if err != nil {
-		return Fitted{}, err
-	}
-	t, err := lowTrial(m, bass)
-	if err != nil {
-		return Fitted{}, err
-	}
-	return t.fit(m, before, bass, goal)
-}
-
 // lowTrial prepares for trials at the low rate, losses included.
 func lowTrial(m *meter.HitMeter, bass meter.Sound) (*trial, error) {
 	t, err := newTrial(m, bass, workFactor(m))

@@ -10,6 +10,7 @@ import (
 	"mellowthump/core/group"
 	"mellowthump/core/meter"
 	"mellowthump/core/move"
+	"mellowthump/core/search"
 )
 
 // What the fit of the keyed schools sets without asking: usual values, common practice with no
@@ -342,15 +343,7 @@ func (t *keyedTrial) settleKeyed(school string, band *move.Band, b *base, hold, 
 	c.j = t.judgeKeyed(c.d, b, false)
 	top := goal.MaxDepth
 	if !c.j.back { // as deep as lets it be back in time
-		lo := 0.0
-		for top-lo > 0.5 {
-			if mid := (lo + top) / 2; t.judgeKeyed(draw(mid), b, false).back {
-				lo = mid
-			} else {
-				top = mid
-			}
-		}
-		if top = lo; top == 0 {
+		if top, _ = search.Edge(0, top, 0.5, func(deep float64) bool { return !t.judgeKeyed(draw(deep), b, false).back }); top == 0 {
 			return c, false
 		}
 		c.d = draw(top)

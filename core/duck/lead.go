@@ -10,6 +10,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/search"
 	"mellowthump/core/session"
 )
 
@@ -165,15 +166,8 @@ func (t *tailTrial) least(tails []tail, clearance, deepest float64) (best tail, 
 			continue
 		}
 		if reach {
-			lo, hi := 0.0, top
-			for hi-lo > tailStep/2 {
-				if mid := (lo + hi) / 2; t.judge(e.duck(mid)).clearance >= clearance {
-					hi = mid
-				} else {
-					lo = mid
-				}
-			}
-			d = math.Ceil(hi/tailStep) * tailStep
+			_, d = search.Edge(0, top, tailStep/2, func(deep float64) bool { return t.judge(e.duck(deep)).clearance >= clearance })
+			d = math.Ceil(d/tailStep) * tailStep
 			if now = t.judge(e.duck(d)); ok && now.loss >= j.loss {
 				continue
 			}

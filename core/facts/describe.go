@@ -251,25 +251,25 @@ func carriesLow(low []float32, fs float64, hits []float64) float64 {
 
 // Likeness compares two files: near 1 where they hold the same sound (at any level), near -1
 // where one is the other upside down, near 0 else.
-func Likeness(a, b *Analysis) float64 { return NewPrint(a).Likeness(NewPrint(b)) }
+func Likeness(a, b *Analysis) float64 { return NewFingerprint(a).Likeness(NewFingerprint(b)) }
 
-// Print is what files are compared by: a signature, and what energy is left from each of its parts on.
-type Print struct {
+// Fingerprint is what files are compared by: a signature, and what energy is left from each of its parts on.
+type Fingerprint struct {
 	seconds float64
 	sound   []float32
-	left    [printParts + 1]float64 // energy from part k to the end
+	left    [fingerParts + 1]float64 // energy from part k to the end
 }
 
-const printParts = 16
+const fingerParts = 16
 
-// NewPrint prepares a file to be compared with others.
-func NewPrint(a *Analysis) *Print {
-	p := &Print{seconds: a.DurationS}
+// NewFingerprint prepares a file to be compared with others.
+func NewFingerprint(a *Analysis) *Fingerprint {
+	p := &Fingerprint{seconds: a.DurationS}
 	if a.Portrait == nil || len(a.Portrait.Signature) < signatureSize/4 {
 		return p
 	}
 	p.sound = a.Portrait.Signature
-	for k := printParts - 1; k >= 0; k-- {
+	for k := fingerParts - 1; k >= 0; k-- {
 		sum := 0.0
 		for _, v := range p.part(k) {
 			sum += float64(v) * float64(v)
@@ -279,14 +279,14 @@ func NewPrint(a *Analysis) *Print {
 	return p
 }
 
-func (p *Print) part(k int) []float32 {
+func (p *Fingerprint) part(k int) []float32 {
 	n := len(p.sound)
-	return p.sound[k*n/printParts : (k+1)*n/printParts]
+	return p.sound[k*n/fingerParts : (k+1)*n/fingerParts]
 }
 
 // Likeness is the correlation of two signatures, 0 where it cannot come to alike any more: what is left of both, however
 // it lay, would not make it (Cauchy and Schwarz).
-func (p *Print) Likeness(q *Print) float64 {
+func (p *Fingerprint) Likeness(q *Fingerprint) float64 {
 	if len(p.sound) == 0 || len(p.sound) != len(q.sound) || math.Abs(p.seconds-q.seconds) > 0.05 {
 		return 0
 	}
@@ -295,7 +295,7 @@ func (p *Print) Likeness(q *Print) float64 {
 		return 0
 	}
 	xy := 0.0
-	for k := range printParts {
+	for k := range fingerParts {
 		if math.Abs(xy)+math.Sqrt(p.left[k]*q.left[k]) < Alike*whole {
 			return 0
 		}

@@ -7,6 +7,8 @@ import (
 	"math"
 	"strconv"
 	"strings"
+
+	"mellowthump/core/figure"
 )
 
 // Field is one value of a move, or of what a stage goes by: it points into the struct that holds it. From it come the form on the page, its reading
@@ -118,10 +120,7 @@ func (f Field) listed() string {
 	for _, c := range f.Choices {
 		out = append(out, c.Value)
 	}
-	if n := len(out); n > 1 {
-		return strings.Join(out[:n-1], ", ") + " and " + out[n-1]
-	}
-	return strings.Join(out, "")
+	return figure.List(out, "and")
 }
 
 // Set reads what was typed.

@@ -1,6 +1,9 @@
 package figure
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Figure is one number that the program shows.
 type Figure struct {
@@ -341,6 +344,14 @@ func Of(key string) Figure {
 		}
 	}
 	panic("figure: no figure is called " + key)
+}
+
+// List names several things, "71, 284 or 213"; last is the word before the last of them.
+func List(words []string, last string) string {
+	if n := len(words); n > 1 {
+		return strings.Join(words[:n-1], ", ") + " " + last + " " + words[n-1]
+	}
+	return strings.Join(words, "")
 }
 
 // Count says how many, "1 trim" or "2 trims".

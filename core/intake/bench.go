@@ -83,10 +83,10 @@ func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []
 // twins names what stems have twins of, by id. Each pair is compared once.
 func twins(b *bench.Bench) map[string]*find.Finding {
 	out := map[string]*find.Finding{}
-	prints := map[string]*facts.Print{}
-	of := func(sha string) *facts.Print {
+	prints := map[string]*facts.Fingerprint{}
+	of := func(sha string) *facts.Fingerprint {
 		if prints[sha] == nil {
-			prints[sha] = facts.NewPrint(b.Facts[sha])
+			prints[sha] = facts.NewFingerprint(b.Facts[sha])
 		}
 		return prints[sha]
 	}

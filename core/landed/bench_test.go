@@ -108,7 +108,7 @@ func TestLanded(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		want := map[string]landed.State{"": landed.Yes, "high": landed.Part, "bell": landed.Part, "nudge": landed.Yes, "duck-b": landed.No}
+		want := map[string]landed.State{"": landed.Yes, "high": landed.Partly, "bell": landed.Partly, "nudge": landed.Yes, "duck-b": landed.No}
 		for _, i := range l.Items {
 			if i.State != want[i.ID] {
 				t.Errorf("%s: %+v, not %s", school, i, want[i.ID])
@@ -116,7 +116,7 @@ func TestLanded(t *testing.T) {
 		}
 		if f := l.Found; math.Abs(f.Gain+2) > 0.1 || math.Abs(math.Log2(f.Filters[0].Hz/60)) > 1.0/6 || math.Abs(f.Filters[1].DB+2) > 1 ||
 			math.Abs(f.Delay-2) > 0.1 ||
-			l.State() != landed.Part {
+			l.State() != landed.Partly {
 			t.Errorf("%s: %s %+v", school, l.Says(), f)
 		}
 		song = b.Song.Clone()

@@ -33,7 +33,7 @@ type State string
 // The states.
 const (
 	Yes    State = "landed"
-	Part   State = "partly"
+	Partly   State = "partly"
 	No     State = "not yet"
 	Untold State = "not to be told"
 )
@@ -107,7 +107,7 @@ func (r *Result) State() State {
 		switch i.State {
 		case Yes:
 			told, landed, came = told+1, landed+1, came+1
-		case Part:
+		case Partly:
 			told, came = told+1, came+1
 		case No:
 			told++
@@ -121,13 +121,13 @@ func (r *Result) State() State {
 	case came == 0:
 		return No
 	}
-	return Part
+	return Partly
 }
 
 // Came reports whether a move, or the gain ("" as its id), is in the new file, at least in part.
 func (r *Result) Came(id string) bool {
 	for _, i := range r.Items {
-		if i.ID == id && (i.State == Yes || i.State == Part) {
+		if i.ID == id && (i.State == Yes || i.State == Partly) {
 			return true
 		}
 	}
@@ -154,7 +154,7 @@ func (r *Result) Says() string {
 		switch {
 		case i.State == No:
 			out = append(out, strings.ToLower(i.Name)+" not yet")
-		case i.State == Part:
+		case i.State == Partly:
 			out = append(out, strings.ToLower(i.Name)+" "+i.Missing)
 		}
 	}
@@ -162,7 +162,7 @@ func (r *Result) Says() string {
 	switch {
 	case len(r.Items) == 0 || said == string(Untold):
 		said = "nothing was planned that can be told"
-	case len(out) > 0 && r.State() == Part:
+	case len(out) > 0 && r.State() == Partly:
 		said += ": " + strings.Join(out, ", ")
 	}
 	if len(r.Other) > 0 {
@@ -221,7 +221,7 @@ func part(it Item, u unit, planned, got float64) Item {
 		it.State = Yes
 		return it
 	case got/planned >= partly:
-		it.State = Part
+		it.State = Partly
 		it.Missing = fmt.Sprintf("%s %s missing", figure.Signed(math.Abs(off), u.decimals), u.name)
 		if got/planned > 1 {
 			it.Missing = fmt.Sprintf("%s %s too much", figure.Signed(math.Abs(off), u.decimals), u.name)
@@ -243,7 +243,7 @@ func filterItem(it Item, planned *move.Filter, got Passed) Item {
 		}
 		it.Got = fmt.Sprintf("%s Hz, %d dB per octave", figure.Short(round3(got.Hz)), got.Slope)
 		off := math.Log2(got.Hz / planned.Hz)
-		it.State = Part
+		it.State = Partly
 		switch {
 		case math.Abs(off) > withinCorner:
 			it.Missing = fmt.Sprintf("%s octaves too %s", figure.Signed(math.Abs(off), 2), map[bool]string{true: "high", false: "low"}[off > 0])
@@ -257,7 +257,7 @@ func filterItem(it Item, planned *move.Filter, got Passed) Item {
 	it = part(it, unit{"dB", 1, withinBell}, planned.DB, got.DB)
 	it.Got = fmt.Sprintf("%s dB at %s Hz", figure.Signed(got.DB, 1), figure.Short(round3(got.Hz)))
 	if off := math.Log2(got.Hz / planned.Hz); it.State == Yes && math.Abs(off) > withinHz {
-		it.State, it.Missing = Part, fmt.Sprintf("%s octaves too %s", figure.Signed(math.Abs(off), 2), map[bool]string{true: "high", false: "low"}[off > 0])
+		it.State, it.Missing = Partly, fmt.Sprintf("%s octaves too %s", figure.Signed(math.Abs(off), 2), map[bool]string{true: "high", false: "low"}[off > 0])
 	}
 	return it
 }
@@ -270,7 +270,7 @@ func duckItem(it Item, d Ducking) Item {
 		if d.Worst < 0 {
 			way = "deeper"
 		}
-		it.State, it.Missing = Part, fmt.Sprintf("%s dB %s %.0f ms after the hit", figure.Signed(math.Abs(d.Worst), 1), way, d.WorstMS)
+		it.State, it.Missing = Partly, fmt.Sprintf("%s dB %s %.0f ms after the hit", figure.Signed(math.Abs(d.Worst), 1), way, d.WorstMS)
 	}
 	return it
 }

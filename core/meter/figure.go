@@ -3,6 +3,7 @@ package meter
 
 import (
 	"math"
+	"slices"
 	"sort"
 	"strconv"
 )
@@ -53,6 +54,15 @@ func Percentile(x []Figure, p float64) Figure {
 
 // Median is the 0.5-quantile.
 func Median(x []Figure) Figure { return Percentile(x, 0.5) }
+
+// Middle is the middle of some numbers, the upper of two; NaN where there are none.
+func Middle(x []float64) float64 {
+	s := slices.Sorted(slices.Values(x))
+	if len(s) == 0 {
+		return math.NaN()
+	}
+	return s[len(s)/2]
+}
 
 func sorted(x []Figure) []float64 {
 	s := make([]float64, 0, len(x))

@@ -2,7 +2,6 @@ package meter
 
 import (
 	"math"
-	"sort"
 )
 
 // BassNote is one note of a bass line.
@@ -73,7 +72,7 @@ func BassLine(low []float32, fs float64) []BassNote {
 			for _, p := range f[i:j] {
 				periodic = append(periodic, p.periodic)
 			}
-			n.clear = medianOf(periodic)
+			n.clear = Middle(periodic)
 			notes = append(notes, n)
 		}
 		i = j
@@ -123,7 +122,7 @@ func lasting(cents []float64, i, j int) bool {
 	if j-i < int(glideMost/lineHop) || j+ahead > len(cents) {
 		return false
 	}
-	settled := medianOf(cents[max((i+j)/2, j-30):j])
+	settled := Middle(cents[max((i+j)/2, j-30):j])
 	for _, c := range cents[j : j+ahead] {
 		if math.IsNaN(c) || math.Abs(c-settled) < lineSplit {
 			return false
@@ -137,7 +136,7 @@ func noteOf(cents []float64, before int, start, end float64) (BassNote, bool) {
 	if end-start < lineLeast || len(cents)-before < 4 {
 		return BassNote{}, false
 	}
-	settled := medianOf(cents[(len(cents)+before)/2:])
+	settled := Middle(cents[(len(cents)+before)/2:])
 	n := BassNote{Start: start, End: end, Hz: MinHz * math.Pow(2, settled/1200)}
 	n.Note, n.Cents = Note(n.Hz)
 	if g := settled - cents[0]; math.Abs(g) >= glideLeast && math.Abs(g) < 2500 {
@@ -166,13 +165,4 @@ func joined(notes []BassNote) []BassNote {
 		out = append(out, n)
 	}
 	return out
-}
-
-func medianOf(x []float64) float64 {
-	s := append([]float64(nil), x...)
-	sort.Float64s(s)
-	if len(s) == 0 {
-		return math.NaN()
-	}
-	return s[len(s)/2]
 }

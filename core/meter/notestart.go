@@ -242,7 +242,7 @@ func (s *starts) again(n BassNote) []float64 {
 	if len(missed) == 0 {
 		return nil
 	}
-	usual := medianOf(missed)
+	usual := Middle(missed)
 	skip, last := againSkip, 0
 	if n.Glide != 0 {
 		skip = int(math.Round(glideMost / againStep))

@@ -580,7 +580,7 @@ func TestLongSound(t *testing.T) {
 	r := New(lib, 1<<28)
 	w := Window{-rate / 2, 400 * rate} // behind the files there is silence
 	var work Work
-	ctx, stop := context.WithCancel(Follow(t.Context(), &work))
+	ctx, stop := context.WithCancel(Watched(t.Context(), &work))
 	Doing(ctx, "Reading")
 	long, _, err := r.soundOf(ctx, &s, SoloBass, w)
 	if err != nil {

@@ -189,8 +189,8 @@ type Work struct {
 
 type workKey struct{}
 
-// Follow returns a context in which what is done over a long window is said to w.
-func Follow(ctx context.Context, w *Work) context.Context {
+// Watched returns a context in which what is done over a long window is said to w.
+func Watched(ctx context.Context, w *Work) context.Context {
 	return context.WithValue(ctx, workKey{}, w)
 }
 

@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"math"
 	"sort"
-	"strings"
 
 	"mellowthump/core/bench"
 	"mellowthump/core/facts"
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
 )
@@ -94,10 +94,7 @@ func tempi(bpm []float64) string {
 	for i, b := range bpm {
 		words[i] = fmt.Sprintf("%g", math.Round(b*10)/10)
 	}
-	if n := len(words); n > 1 {
-		return strings.Join(words[:n-1], ", ") + " or " + words[n-1]
-	}
-	return strings.Join(words, "")
+	return figure.List(words, "or")
 }
 
 // swung says how a grid is swung; empty where it is straight.

@@ -173,9 +173,9 @@ func WhoOn(ctx context.Context, b *bench.Bench) (*Work, []*session.Stem, error) 
 		return nil, nil, err
 	}
 	var stems []*session.Stem
-	var parts []Part
+	var parts []StemSound
 	if err := b.Alone(ctx, mix.Window{From: b.Loop.From - lead, To: b.Loop.To}, func(st *session.Stem, _ string, y audio.Buffer) error {
-		stems, parts = append(stems, st), append(parts, Part{ID: st.ID, Name: st.Name, Sound: y})
+		stems, parts = append(stems, st), append(parts, StemSound{ID: st.ID, Name: st.Name, Sound: y})
 		return nil
 	}); err != nil {
 		return nil, nil, err

@@ -174,9 +174,9 @@ func TestWho(t *testing.T) {
 	chain := Chain("limit", 0, noClip, -6, 0)
 	who := func(sounds ...audio.Buffer) []float64 {
 		sum := audio.New(rate, 2, seconds*rate)
-		var parts []Part
+		var parts []StemSound
 		for _, x := range sounds {
-			parts = append(parts, Part{Sound: x})
+			parts = append(parts, StemSound{Sound: x})
 			for c := range sum.Ch {
 				for i, v := range x.Ch[0] {
 					sum.Ch[c][i] += v
@@ -220,7 +220,7 @@ func TestWho(t *testing.T) {
 		t.Errorf("one on top of another: %.3f", of)
 	}
 	quiet := audio.New(rate, 2, seconds*rate)
-	if w, err := Who(ctx, quiet, []Part{{Sound: quiet}}, chain, 0); err != nil || len(w.Shares) != 0 {
+	if w, err := Who(ctx, quiet, []StemSound{{Sound: quiet}}, chain, 0); err != nil || len(w.Shares) != 0 {
 		t.Errorf("where nothing is turned down: %+v %v", w, err)
 	}
 }

@@ -11,8 +11,8 @@ import (
 	"mellowthump/core/move"
 )
 
-// Part is a stem as it comes to the master: the premaster is the sum of all.
-type Part struct {
+// StemSound is a stem as it comes to the master: the premaster is the sum of all.
+type StemSound struct {
 	ID, Name string
 	Sound    audio.Buffer
 }
@@ -48,7 +48,7 @@ const (
 // without each part; what that comes to is shared among the parts by what each saves. Nothing where they do not work. lead is
 // as for Run.
 // Long because the chain is run once with each stem left out, and the rest shares it.
-func Who(ctx context.Context, premaster audio.Buffer, parts []Part, chain move.Chain, lead int) (*Work, error) {
+func Who(ctx context.Context, premaster audio.Buffer, parts []StemSound, chain move.Chain, lead int) (*Work, error) {
 	all, err := Run(chain, premaster, lead)
 	if err != nil {
 		return nil, err

@@ -13,6 +13,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/search"
 	"mellowthump/core/session"
 )
 
@@ -330,13 +331,7 @@ func (c *Crowd) Dip(k Cover) (d Dip, ok bool) {
 	most := int(math.Round(move.BigCut / dipStep))
 	lo, hi := int(dipLeast/dipStep)-1, most
 	if d.Half = back(most) >= coverHalf*k.Lost; d.Half {
-		for hi-lo > 1 { // the deeper, the more is heard
-			if mid := (lo + hi) / 2; back(mid) >= coverHalf*k.Lost {
-				hi = mid
-			} else {
-				lo = mid
-			}
-		}
+		hi, _ = search.Least(lo, hi, func(n int) (bool, error) { return back(n) >= coverHalf*k.Lost, nil }) // the deeper, the more is heard
 	}
 	d.Back = back(hi)
 	d.Bell.DB = -math.Round(float64(hi)) / 10

@@ -9,6 +9,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/search"
 	"mellowthump/core/session"
 )
 
@@ -222,17 +223,15 @@ func (c *Crowd) least(ctx context.Context, r *mix.Renderer, song *session.Song, 
 		return d, err
 	}
 	if d.Half = back >= coverHalf*d.Lost; d.Half {
-		for hi-lo > 1 {
-			mid := (lo + hi) / 2
-			b, l, err := try(mid)
-			if err != nil {
-				return d, err
+		if hi, err = search.Least(lo, hi, func(n int) (bool, error) {
+			b, l, err := try(n)
+			if err != nil || b < coverHalf*d.Lost {
+				return false, err
 			}
-			if b >= coverHalf*d.Lost {
-				hi, back, left = mid, b, l
-			} else {
-				lo = mid
-			}
+			back, left = b, l
+			return true, nil
+		}); err != nil {
+			return d, err
 		}
 	}
 	d.Back, d.Bell.DB = back, -figure.Tenth(float64(hi)*dipStep)

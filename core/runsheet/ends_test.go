@@ -148,7 +148,7 @@ func TestEnds(t *testing.T) {
 			i := slices.IndexFunc(real, func(s *stage.Stage) bool { return s.Key == of })
 			return real[i].Judge(ctx, b, b.Whole())
 		})
-		if _, err := Make(mix.Follow(t.Context(), &mix.Work{}), r, song, facts, Choice{}, nil); err != nil {
+		if _, err := Make(mix.Watched(t.Context(), &mix.Work{}), r, song, facts, Choice{}, nil); err != nil {
 			t.Errorf("seed %d, judged %d times: %v", seed, asked(), err)
 		}
 	}

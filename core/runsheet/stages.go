@@ -259,7 +259,7 @@ func part(all []find.Finding, of func(find.Finding) bool) (some, rest []find.Fin
 // is in the renderer's cache; an error comes again where it counts.
 func (w *walk) ahead(ctx context.Context) {
 	at := w.at
-	ctx = mix.Follow(ctx, &mix.Work{}) // it says nothing of what it does
+	ctx = mix.Watched(ctx, &mix.Work{}) // it says nothing of what it does
 	for _, st := range stages.All {
 		if st.Ahead != nil {
 			w.beside.Go(func() error { _ = st.Ahead(ctx, at.Bench); return nil })
@@ -278,7 +278,7 @@ func (w *walk) judgeAhead(ctx context.Context, of *stage.Stage) {
 		return
 	}
 	at := w.put(w.at.Song) // on a bench of its own: what a bench keeps must not end with what is left
-	ctx, leave := context.WithCancel(mix.Follow(ctx, &mix.Work{}))
+	ctx, leave := context.WithCancel(mix.Watched(ctx, &mix.Work{}))
 	w.leave = leave
 	w.beside.Go(func() error { _, _ = stages.All[i].Findings(ctx, at.Bench, at.Whole()); return nil })
 }

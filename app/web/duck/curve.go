@@ -126,7 +126,7 @@ func (h *handlers) previewPoints(c *gin.Context) {
 
 // follow answers with the gains that a hand draws: the curve, or the handover that it moves.
 func (h *handlers) follow(c *gin.Context) {
-	h.Follow(c, func(song *session.Song) error {
+	h.DrawnGains(c, func(song *session.Song) error {
 		if c.PostForm("ms") != "" {
 			e, err := h.moved(c, song)
 			if err == nil {

@@ -280,7 +280,7 @@ func (h *handlers) takeBounce(ctx context.Context, j store.Job, p *bouncePayload
 	}
 	defer done()
 	report(readShare, "comparing")
-	ctx = mix.Follow(ctx, &mix.Work{Told: func(_ string, part float64) { report(readShare+(1-readShare)*part, "comparing") }})
+	ctx = mix.Watched(ctx, &mix.Work{Told: func(_ string, part float64) { report(readShare+(1-readShare)*part, "comparing") }})
 	for try := 1; ; try++ {
 		song, err := h.Store.Load(ctx, j.SongID)
 		if err != nil {

@@ -181,7 +181,7 @@ func bounceRowOf(ctx context.Context, v *bench.Bench, b store.Bounce, waits bool
 		if r.Is, err = landed.On(ctx, v, st.ID, st.Audio); err != nil {
 			return r, err
 		}
-		r.State, r.Class = string(r.Is.State()), map[landed.State]string{landed.Yes: "ok", landed.Part: "attention", landed.No: "attention"}[r.Is.State()]
+		r.State, r.Class = string(r.Is.State()), map[landed.State]string{landed.Yes: "ok", landed.Partly: "attention", landed.No: "attention"}[r.Is.State()]
 		switch {
 		case !r.Is.Sound():
 			r.State, r.Class = "another sound", "attention"

@@ -309,7 +309,7 @@ func (h *handlers) heldBy(ctx context.Context, song string, src audio.Source) (*
 	if any, err := h.Store.Exports(ctx, song); err != nil || !any {
 		return nil, err
 	}
-	print, err := audio.Print(src)
+	print, err := audio.Digest(src)
 	if err != nil {
 		return nil, err
 	}

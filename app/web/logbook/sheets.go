@@ -84,7 +84,7 @@ func (s *sheets) of(song *store.Song, c runsheet.Choice) *making {
 			bench, err := s.Bench(ctx, &plain)
 			if err == nil {
 				sheet, err = runsheet.Make(
-					mix.Follow(ctx, m.work),
+					mix.Watched(ctx, m.work),
 					s.Renderer,
 					&plain,
 					bench.Facts,

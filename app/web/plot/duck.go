@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"html/template"
 	"math"
-	"sort"
 
 	"mellowthump/core/field"
 	"mellowthump/core/figure"
@@ -53,7 +52,7 @@ func (e Editor) gainAt(ms float64) float64 {
 	if len(v) == 0 {
 		return 0
 	}
-	return 20 * math.Log10(math.Max(1e-3, median(v)))
+	return 20 * math.Log10(math.Max(1e-3, meter.Middle(v)))
 }
 
 // Geometry of the editor that the script needs too, in drawing units.
@@ -210,17 +209,12 @@ func (e Editor) medianHit(x func(float64) float64, from, to float64) (xs, kick, 
 			break
 		}
 		xs = append(xs, x(t))
-		kick, bass, before = append(kick, median(k)), append(bass, median(b)), append(before, median(w))
+		kick, bass, before = append(kick, meter.Middle(k)), append(bass, meter.Middle(b)), append(before, meter.Middle(w))
 	}
 	if len(xs) == 0 {
 		return []float64{x(from), x(to)}, []float64{0, 0}, []float64{0, 0}, []float64{0, 0}
 	}
 	return xs, kick, bass, before
-}
-
-func median(x []float64) float64 {
-	sort.Float64s(x)
-	return x[len(x)/2]
 }
 
 // gain draws the curve, its segments and its points.

@@ -63,7 +63,7 @@ func (s *Server) noteExports(c *gin.Context, f export.File, r io.ReaderAt, size 
 		if err != nil {
 			return err
 		}
-		print, err := audio.Print(src)
+		print, err := audio.Digest(src)
 		if err != nil {
 			return err
 		}

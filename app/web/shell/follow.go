@@ -34,9 +34,9 @@ func (s *Server) deckPart(c *gin.Context) {
 	SendWAV(c, b, wav.Int24)
 }
 
-// Follow answers with the gains of the handled stems over the deck's loop, as a hand draws them: for each of them one
+// DrawnGains answers with the gains of the handled stems over the deck's loop, as a hand draws them: for each of them one
 // amplitude a millisecond. draw puts what the form says into the song; where it cannot, nothing is to be played anew.
-func (s *Server) Follow(c *gin.Context, draw func(*session.Song) error) {
+func (s *Server) DrawnGains(c *gin.Context, draw func(*session.Song) error) {
 	v := s.Look(c, s.CurrentStage(c))
 	if v == nil {
 		return

@@ -59,7 +59,7 @@ func (s *Server) followed(c *gin.Context) (ctx context.Context, done func()) {
 	s.whole.mu.Lock()
 	s.whole.now[at] = w
 	s.whole.mu.Unlock()
-	return mix.Follow(c.Request.Context(), w), func() {
+	return mix.Watched(c.Request.Context(), w), func() {
 		s.whole.mu.Lock()
 		if s.whole.now[at] == w {
 			delete(s.whole.now, at)

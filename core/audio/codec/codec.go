@@ -54,6 +54,3 @@ func sequential[D audio.Decoder](d D, err error) (audio.Source, error) {
 	}
 	return audio.Sequential(d), nil
 }
-
-// Lossy reports whether a container's audio has gone through a lossy codec.
-func Lossy(container string) bool { return container == "mp3" || container == "ogg" }

@@ -239,3 +239,6 @@ func TestDither(t *testing.T) {
 		t.Errorf("RMS %.3f, mean %.4f, correlation %.4f", rms, sum/n, cross/math.Sqrt(own*square))
 	}
 }
+
+// Lossy reports whether a container's audio has gone through a lossy codec.
+func Lossy(container string) bool { return container == "mp3" || container == "ogg" }

@@ -7,9 +7,9 @@ import (
 	"math"
 )
 
-// Print is a hash of what a source sounds like to the bit: its rate, its channels and its samples, whatever file holds
+// Digest is a hash of what a source sounds like to the bit: its rate, its channels and its samples, whatever file holds
 // them. It is read once, in order.
-func Print(src Source) (string, error) {
+func Digest(src Source) (string, error) {
 	f := src.Format()
 	h := sha256.New()
 	h.Write(binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint32(nil, uint32(f.Rate)), uint32(f.Channels)))
