@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -189,5 +190,37 @@ func TestFunctions(t *testing.T) {
 	}
 	if read < 2000 {
 		t.Errorf("only %d functions were read", read)
+	}
+}
+
+// Every name that docs/words.md gives to a word is there.
+func TestWords(t *testing.T) {
+	text, err := os.ReadFile("../docs/words.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := regexp.MustCompile("`([a-z]+)\\.([A-Z]\\w*)(?:\\.(\\w+))?`").FindAllStringSubmatch(string(text), -1)
+	if len(named) < 40 {
+		t.Fatalf("only %d names", len(named))
+	}
+	for _, m := range named {
+		files, _ := filepath.Glob("../core/" + m[1] + "/*.go")
+		for _, dir := range []string{"../app/", "../app/web/"} {
+			more, _ := filepath.Glob(dir + m[1] + "/*.go")
+			files = append(files, more...)
+		}
+		src := ""
+		for _, f := range files {
+			b, err := os.ReadFile(f)
+			if err != nil {
+				t.Fatal(err)
+			}
+			src += string(b)
+		}
+		for _, name := range m[2:] {
+			if name != "" && !regexp.MustCompile(`\b`+name+`\b`).MatchString(src) {
+				t.Errorf("%s: there is no %s", m[0], name)
+			}
+		}
 	}
 }

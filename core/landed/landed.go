@@ -33,7 +33,7 @@ type State string
 // The states.
 const (
 	Yes    State = "landed"
-	Partly   State = "partly"
+	Partly State = "partly"
 	No     State = "not yet"
 	Untold State = "not to be told"
 )
