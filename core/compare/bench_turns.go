@@ -61,8 +61,7 @@ func TurnsOn(ctx context.Context, b *bench.Bench, ref session.Reference) ([]Turn
 			}
 		}
 		if v.Edit != nil {
-			song := b.Song.Clone()
-			if _, err := v.Edit.Apply(&song); err != nil {
+			if song, _, err := session.Made(b.Song, v.Edit); err != nil {
 				v.Edit = nil
 			} else {
 				after, err := soundOf(ctx, b, &song)

@@ -78,8 +78,7 @@ func planTuning(_ context.Context, b *bench.Bench, found []find.Finding) (stage.
 		return p, nil
 	}
 	p.Edit = fix
-	song := b.Song.Clone()
-	if said, err := fix.Apply(&song); err == nil && said != "" {
+	if _, said, err := session.Made(b.Song, fix); err == nil && said != "" {
 		p.Do = said
 	}
 	return p, nil

@@ -182,8 +182,7 @@ func (c *Crowd) DipAs(ctx context.Context, r *mix.Renderer, song *session.Song, 
 	}
 	probe := d
 	probe.Params = of(move.BigCut)
-	after := song.Clone()
-	if _, err := probe.Edit(song).Apply(&after); err != nil {
+	if _, _, err := session.Made(song, probe.Edit(song)); err != nil {
 		return d, false, Refused{err}
 	}
 	key := mix.Key("dip", c.key, k.By, k.Of, way, mid)

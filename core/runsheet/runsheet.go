@@ -280,11 +280,8 @@ func (w *walk) fits() bool {
 func (w *walk) made(e session.Edit) (*state, error) {
 	song := w.at.Song.Clone()
 	song.Master.Moves = append(song.Master.Moves, w.at.Chain...) // the bench holds Print's apart
-	if _, err := e.Apply(&song); err != nil {
-		return nil, err
-	}
-	song.Settle()
-	if err := song.Validate(); err != nil {
+	song, _, err := session.Made(&song, e)
+	if err != nil {
 		return nil, err
 	}
 	return w.put(&song), nil

@@ -8,8 +8,19 @@ import (
 // is stored, so it holds values and nothing that takes time to find.
 type Edit interface {
 	// Apply changes the song and says what it did in one line; nothing where nothing changed. An error is a sentence
-	// for the user, and leaves nothing stored.
+	// for the user, and leaves nothing stored. Whether the song is valid then is asked once, by who keeps it (Made, the store).
 	Apply(*Song) (said string, err error)
+}
+
+// Made returns the song with an edit, valid, and what it did; the song itself is not touched.
+func Made(s *Song, e Edit) (Song, string, error) {
+	out := s.Clone()
+	said, err := e.Apply(&out)
+	if err == nil {
+		out.Settle()
+		err = out.Validate()
+	}
+	return out, said, err
 }
 
 // Together is several edits that are one: one revision, one line.

@@ -215,7 +215,7 @@ func (e RenameStem) Apply(s *Song) (string, error) {
 	}
 	was := st.Name
 	st.Name = name
-	return was + " is called " + name, s.Validate()
+	return was + " is called " + name, nil
 }
 
 // TickedDo is what can be done to several stems at once.
@@ -296,7 +296,7 @@ func (e Ticked) Apply(s *Song) (string, error) {
 		return "", errors.New("the page asked for something unknown")
 	}
 	s.Settle()
-	return these, s.Validate()
+	return these, nil
 }
 
 // Attach gives a stem the notes that it plays; none takes them off.

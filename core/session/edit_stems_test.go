@@ -48,8 +48,7 @@ func TestTicked(t *testing.T) {
 	}
 	for _, bad := range []Edit{Ticked{Do: TickedMute}, Ticked{Stems: []string{"a"}, Do: "burn"}, Ticked{Stems: []string{"a"}, Do: TickedBus, Bus: "none"},
 		RenameStem{Stem: "a", Name: " "}, RenameStem{Stem: "gone", Name: "x"}, RenameStem{Stem: "a", Name: strings.Repeat("x", MaxName+1)}} {
-		c := s.Clone()
-		if _, err := bad.Apply(&c); err == nil {
+		if _, _, err := Made(&s, bad); err == nil {
 			t.Errorf("%+v is taken", bad)
 		}
 	}

@@ -48,7 +48,7 @@ func (e SetRoom) Apply(s *Song) (string, error) {
 		return "", nil
 	}
 	s.Room = &e.Room
-	return fmt.Sprintf("Ask %g dB of room, cuts of %d dB per octave, played at %g dB", e.Room.Cellar, e.Room.Slope, e.Room.Playback), s.Validate()
+	return fmt.Sprintf("Ask %g dB of room, cuts of %d dB per octave, played at %g dB", e.Room.Cellar, e.Room.Slope, e.Room.Playback), nil
 }
 
 // The ids of what Room does to a stem begin with roomMove; its cuts have these.
@@ -141,7 +141,7 @@ func (e CutRoom) Apply(s *Song) (string, error) {
 		return "", nil
 	}
 	st.SetMove(move.Move{ID: e.ID, Params: f, Why: e.Why})
-	return fmt.Sprintf("Cut %s %s %s Hz", st.Name, what, figure.Short(hz)), s.Validate()
+	return fmt.Sprintf("Cut %s %s %s Hz", st.Name, what, figure.Short(hz)), nil
 }
 
 // SetVoice brings a voice to leave room for, in the place of the one that is there; without audio it takes that out.
@@ -159,7 +159,7 @@ func (e SetVoice) Apply(s *Song) (string, error) {
 		return "", errors.New("it is the voice that is there")
 	}
 	s.Voice = &Reference{ID: "voice", Name: StemName(e.File), Audio: e.Audio}
-	return "Leave room for the voice " + s.Voice.Name, s.Validate()
+	return "Leave room for the voice " + s.Voice.Name, nil
 }
 
 // Uncomplement takes out the bells by which kick and bass complement each other.
@@ -174,7 +174,7 @@ func (Uncomplement) Apply(s *Song) (string, error) {
 			said = "Kick and bass as they were at the fundamental"
 		}
 	}
-	return said, s.Validate()
+	return said, nil
 }
 
 // KeyTo puts a keyed bell into a chain whose trigger is a stem: the kick's own, one that the song has of that stem alone, or

@@ -187,7 +187,8 @@ func PanPair(ctx context.Context, b *bench.Bench, left, right string, pan float6
 	}{{&out.Before, false}, {&out.Now, true}} {
 		c := b.Song.Clone()
 		if to.apply {
-			if _, err := (session.PanPair{Left: left, Right: right, Pan: pan}).Apply(&c); err != nil {
+			var err error
+			if c, _, err = session.Made(&c, session.PanPair{Left: left, Right: right, Pan: pan}); err != nil {
 				return nil, err
 			}
 		}

@@ -130,7 +130,7 @@ func (h *handlers) follow(c *gin.Context) {
 		if c.PostForm("ms") != "" {
 			e, err := h.moved(c, song)
 			if err == nil {
-				_, err = e.Apply(song)
+				*song, _, err = session.Made(song, e)
 			}
 			return err
 		}

@@ -137,7 +137,8 @@ func (h Handlers) seen(c *gin.Context, change session.Edit) *shell.View {
 		return nil
 	}
 	if change != nil {
-		if _, err := change.Apply(&song.Song); err != nil {
+		var err error
+		if song.Song, _, err = session.Made(&song.Song, change); err != nil {
 			c.Status(http.StatusNoContent) // a slider on its way: the last picture stays
 			return nil
 		}

@@ -290,8 +290,7 @@ func (h *handlers) keepLoop(ctx context.Context, song *store.Song, e session.Edi
 	if err != nil || !was.Auto || was.Length == 0 {
 		return e, err
 	}
-	after := song.Song.Clone()
-	said, err := e.Apply(&after)
+	after, said, err := session.Made(&song.Song, e)
 	if err != nil || said == "" { // it is told where it is made
 		return e, nil
 	}

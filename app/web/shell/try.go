@@ -47,12 +47,7 @@ func (s *Server) before(ctx context.Context, song *store.Song, of ask.Before) (s
 
 // applied makes an edit on a copy of a song, and names it.
 func applied(song *session.Song, e session.Edit) (session.Song, string, error) {
-	out := song.Clone()
-	name, err := e.Apply(&out)
-	if err == nil {
-		out.Settle()
-		err = out.Validate()
-	}
+	out, name, err := session.Made(song, e)
 	if err != nil {
 		return out, "", &InputError{Sentence: Sentence(err.Error())}
 	}
