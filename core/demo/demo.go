@@ -94,7 +94,7 @@ func SlowFerry() Song {
 
 // clipDrums scales the drum stems so that their bus goes over full scale by ferryClip.
 func clipDrums(stems []Stem) {
-	sum := ferrySilence(2)
+	sum := ferryTime.silence(2)
 	for _, s := range stems {
 		if s.Bus == "drums" {
 			for c := range sum.Ch {
@@ -116,46 +116,8 @@ func clipDrums(stems []Stem) {
 	}
 }
 
-func ferrySilence(channels int) audio.Buffer {
-	return audio.New(ferryRate, channels, int(math.Round((ferryBars*16*ferryStep+1)*ferryRate)))
-}
-
-// place adds a sound made by f(t seconds after its start) at a step of a bar.
-func place(x []float32, bar, step int, seconds float64, f func(t float64) float64) {
-	at := int(math.Round(float64(bar*16+step) * ferryStep * ferryRate))
-	for i := range int(seconds * ferryRate) {
-		if at+i < len(x) {
-			x[at+i] += float32(f(float64(i) / ferryRate))
-		}
-	}
-}
-
-// render makes a sound by f(t), to be added in several places.
-func render(seconds float64, f func(t float64) float64) []float32 {
-	x := make([]float32, int(seconds*ferryRate))
-	for i := range x {
-		x[i] = float32(f(float64(i) / ferryRate))
-	}
-	return x
-}
-
-// add adds a rendered sound at a step of a bar.
-func add(x []float32, bar, step int, gain float32, sound []float32) {
-	at := int(math.Round(float64(bar*16+step) * ferryStep * ferryRate))
-	for i, v := range sound {
-		if at+i < len(x) {
-			x[at+i] += gain * v
-		}
-	}
-}
-
-// noise is a repeatable noise source, flat from -1 to 1.
-type noise uint64
-
-func (n *noise) next() float64 {
-	*n = *n*6364136223846793005 + 1442695040888963407
-	return float64(int64(*n)) / (1 << 63)
-}
+// ferryTime is the time of Slow Ferry.
+var ferryTime = grid{bars: ferryBars, step: ferryStep}
 
 func eachKick(f func(bar, step int, level float64)) {
 	for bar := range ferryBars {
@@ -169,27 +131,22 @@ func eachKick(f func(bar, step int, level float64)) {
 	}
 }
 
-// sweep is the phase of a tone that falls from f0+by to f0 with time constant tau.
-func sweep(t, f0, by, tau float64) float64 {
-	return 2 * math.Pi * (f0*t + by*tau*(1-math.Exp(-t/tau)))
-}
-
 func ferryKickLow() audio.Buffer {
-	b := ferrySilence(1)
+	b := ferryTime.silence(1)
 	hit := render(0.6, func(t float64) float64 {
 		return math.Sin(sweep(t, ferryKick, 200, 0.0075)) * math.Exp(-t/0.08) * (1 - math.Exp(-t/0.0006))
 	})
-	eachKick(func(bar, step int, level float64) { add(b.Ch[0], bar, step, float32(level), hit) })
+	eachKick(func(bar, step int, level float64) { ferryTime.add(b.Ch[0], bar, step, float32(level), hit) })
 	return b
 }
 
 // ferryKickTop has a click and a body that stands upside down against the low layer.
 func ferryKickTop() audio.Buffer {
-	b := ferrySilence(1)
+	b := ferryTime.silence(1)
 	n := noise(3)
 	eachKick(func(bar, step int, level float64) {
 		hp := 0.0
-		place(b.Ch[0], bar, step, 0.25, func(t float64) float64 {
+		ferryTime.put(b.Ch[0], bar, step, 0.25, func(t float64) float64 {
 			w := n.next()
 			hp += 0.3 * (w - hp)
 			click := 0.22 * (w - hp) * math.Exp(-t/0.004)
@@ -201,7 +158,7 @@ func ferryKickTop() audio.Buffer {
 }
 
 func ferry808() audio.Buffer {
-	b := ferrySilence(1)
+	b := ferryTime.silence(1)
 	sharp := math.Pow(2, ferrySharp/1200)
 	steps := []float64{0.30, 0.235, 0.28, 0.325, 0.25} // the levels jump from note to note
 	k := 0
@@ -216,7 +173,7 @@ func ferry808() audio.Buffer {
 			k++
 			length := float64(note.steps) * ferryStep
 			phase := 0.0
-			place(b.Ch[0], bar, note.at, length, func(t float64) float64 {
+			ferryTime.put(b.Ch[0], bar, note.at, length, func(t float64) float64 {
 				glide := math.Exp(-t / 0.035)
 				phase += 2 * math.Pi * hz * math.Pow(from/hz, glide) / ferryRate
 				edge := math.Min(1, math.Min(t/0.004, (length-t)/0.012))
@@ -229,10 +186,10 @@ func ferry808() audio.Buffer {
 }
 
 func ferrySnare() audio.Buffer {
-	b := ferrySilence(1)
+	b := ferryTime.silence(1)
 	n := noise(5)
 	for bar := range ferryBars {
-		place(b.Ch[0], bar, 8, 0.35, func(t float64) float64 {
+		ferryTime.put(b.Ch[0], bar, 8, 0.35, func(t float64) float64 {
 			body := 0.26 * math.Sin(sweep(t, 182, 80, 0.01)) * math.Exp(-t/0.06)
 			box := 0.26 * math.Sin(2*math.Pi*240*t) * math.Exp(-t/0.11) // boxy
 			return body + box + 0.22*n.next()*math.Exp(-t/0.09)
@@ -242,11 +199,11 @@ func ferrySnare() audio.Buffer {
 }
 
 func ferryClap() audio.Buffer {
-	b := ferrySilence(1)
+	b := ferryTime.silence(1)
 	n := noise(7)
 	for bar := 4; bar < ferryBars; bar++ {
 		lp := 0.0
-		place(b.Ch[0], bar, 8, 0.3, func(t float64) float64 {
+		ferryTime.put(b.Ch[0], bar, 8, 0.3, func(t float64) float64 {
 			burst := math.Exp(-t / 0.08)
 			for _, d := range []float64{0, 0.011, 0.023} {
 				if t >= d {
@@ -267,14 +224,14 @@ type hatSound struct{ level, decay, pan float64 }
 func hat(b audio.Buffer, n *noise, bar, step int, h hatSound) {
 	level, decay, pan := h.level, h.decay, h.pan
 	last := 0.0
-	place(b.Ch[0], bar, step, decay*6, func(t float64) float64 {
+	ferryTime.put(b.Ch[0], bar, step, decay*6, func(t float64) float64 {
 		w := n.next()
 		hp := (w - last) / 2
 		last = w
 		return level * (1 - pan) * hp * math.Exp(-t/decay)
 	})
 	last = 0
-	place(b.Ch[1], bar, step, decay*6, func(t float64) float64 {
+	ferryTime.put(b.Ch[1], bar, step, decay*6, func(t float64) float64 {
 		w := n.next()
 		hp := (w - last) / 2
 		last = w
@@ -283,7 +240,7 @@ func hat(b audio.Buffer, n *noise, bar, step int, h hatSound) {
 }
 
 func ferryHats() audio.Buffer {
-	b := ferrySilence(2)
+	b := ferryTime.silence(2)
 	n := noise(11)
 	for bar := range ferryBars {
 		for step := 0; step < 16; step += 2 {
@@ -299,7 +256,7 @@ func ferryHats() audio.Buffer {
 }
 
 func ferryOpenHat() audio.Buffer {
-	b := ferrySilence(2)
+	b := ferryTime.silence(2)
 	n := noise(13)
 	for bar := range ferryBars {
 		if bar%2 == 1 {
@@ -310,10 +267,10 @@ func ferryOpenHat() audio.Buffer {
 }
 
 func ferryPerc() audio.Buffer {
-	b := ferrySilence(1)
+	b := ferryTime.silence(1)
 	for bar := range ferryBars {
 		for _, step := range [][]int{{5, 13}, {11}}[bar%2] {
-			place(b.Ch[0], bar, step, 0.15, func(t float64) float64 {
+			ferryTime.put(b.Ch[0], bar, step, 0.15, func(t float64) float64 {
 				return 0.2 * (math.Sin(2*math.Pi*820*t) + 0.5*math.Sin(2*math.Pi*1340*t)) * math.Exp(-t/0.022)
 			})
 		}
@@ -323,7 +280,7 @@ func ferryPerc() audio.Buffer {
 
 // ferryBell carries rumble near 40 Hz that nobody asked for.
 func ferryBell() audio.Buffer {
-	b := ferrySilence(2)
+	b := ferryTime.silence(2)
 	melody := [][4]int{{65, 68, 72, 68}, {65, 61, 68, 72}, {63, 67, 70, 67}, {60, 63, 67, 72}}
 	rings := map[int][]float32{}
 	for bar := range ferryBars {
@@ -335,8 +292,8 @@ func ferryBell() audio.Buffer {
 					return 0.17 * math.Sin(2*math.Pi*hz*t+mod) * math.Exp(-t/0.5) * math.Min(1, t/0.002)
 				})
 			}
-			add(b.Ch[i%2], bar, i*4, 1, rings[midi])
-			add(b.Ch[1-i%2], bar, i*4, 0.6, rings[midi])
+			ferryTime.add(b.Ch[i%2], bar, i*4, 1, rings[midi])
+			ferryTime.add(b.Ch[1-i%2], bar, i*4, 0.6, rings[midi])
 		}
 	}
 	n := noise(17)
@@ -353,7 +310,7 @@ func ferryBell() audio.Buffer {
 
 // ferryPad is wide, and out of phase between the channels under 200 Hz.
 func ferryPad() audio.Buffer {
-	b := ferrySilence(2)
+	b := ferryTime.silence(2)
 	chords := [4][3]int{{53, 56, 60}, {49, 53, 56}, {51, 55, 58}, {48, 51, 55}}
 	length := 16 * ferryStep
 	for k, chord := range chords {
@@ -372,7 +329,7 @@ func ferryPad() audio.Buffer {
 				return v * math.Min(1, t/0.25) * math.Min(1, math.Max(0, (length+0.25-t)/0.25))
 			})
 			for bar := k; bar < ferryBars; bar += len(chords) {
-				add(b.Ch[c], bar, 0, 1, sound)
+				ferryTime.add(b.Ch[c], bar, 0, 1, sound)
 			}
 		}
 	}
@@ -380,7 +337,7 @@ func ferryPad() audio.Buffer {
 }
 
 func ferryTexture() audio.Buffer {
-	b := ferrySilence(2)
+	b := ferryTime.silence(2)
 	for c := range b.Ch {
 		n := noise(19 + 4*c)
 		lp, slow := 0.0, 0.0
@@ -399,13 +356,13 @@ func ferryTexture() audio.Buffer {
 }
 
 func ferryRiser() audio.Buffer {
-	b := ferrySilence(2)
+	b := ferryTime.silence(2)
 	n := noise(29)
 	length := 32 * ferryStep
 	for bar := 6; bar < ferryBars; bar += 8 {
 		for c := range b.Ch {
 			lp := 0.0
-			place(b.Ch[c], bar, 0, length, func(t float64) float64 {
+			ferryTime.put(b.Ch[c], bar, 0, length, func(t float64) float64 {
 				u := t / length
 				w := n.next()
 				lp += (0.02 + 0.5*u*u) * (w - lp)

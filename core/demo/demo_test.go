@@ -75,7 +75,7 @@ func TestSlowFerryFaults(t *testing.T) {
 	if l := stem("snare").Locks; len(l) != 1 {
 		t.Error("the snare's fader is not locked")
 	}
-	sum := ferrySilence(2)
+	sum := ferryTime.silence(2)
 	for _, s := range d.Stems {
 		if s.Bus == "drums" {
 			for c := range sum.Ch {

@@ -67,28 +67,8 @@ func CopperKettle() Song {
 	return out
 }
 
-func kettleSilence(channels int) audio.Buffer {
-	return audio.New(ferryRate, channels, int(math.Round((kettleBars*16*kettleStep+1)*ferryRate)))
-}
-
-// put adds a sound made by f(t seconds after its start) at a step of a bar, with the swing of the song.
-func put(x []float32, bar, step int, seconds float64, f func(t float64) float64) {
-	late := 0.0
-	if step%4 == 2 {
-		late = kettleLate
-	}
-	putAt(x, float64(bar*16+step)*kettleStep+late, seconds, f)
-}
-
-// putAt adds a sound made by f(t seconds after its start) at a time, s.
-func putAt(x []float32, at, seconds float64, f func(t float64) float64) {
-	from := int(math.Round(at * ferryRate))
-	for i := range int(seconds * ferryRate) {
-		if from+i < len(x) {
-			x[from+i] += float32(f(float64(i) / ferryRate))
-		}
-	}
-}
+// kettleTime is the time of Copper Kettle, with its swing.
+var kettleTime = grid{bars: kettleBars, step: kettleStep, late: kettleLate}
 
 // thud is a kick that settles at hz.
 func thud(hz, decay float64) func(t float64) float64 {
@@ -99,16 +79,16 @@ func thud(hz, decay float64) func(t float64) float64 {
 
 // kettleBreak is mono in its lows, with dust beside it.
 func kettleBreak() audio.Buffer {
-	b := kettleSilence(2)
+	b := kettleTime.silence(2)
 	low := make([]float32, b.Frames())
 	for bar := range kettleBars {
 		for _, step := range kettleKicks {
 			hit := thud(56, 0.075)
-			put(low, bar, step, 0.5, func(t float64) float64 { return 0.55 * hit(t) })
+			kettleTime.put(low, bar, step, 0.5, func(t float64) float64 { return 0.55 * hit(t) })
 		}
 		for _, note := range kettleLine[bar%4] {
 			hz, length := meter.NoteHz(note.midi), float64(note.steps)*kettleStep
-			put(low, bar, note.at, length, func(t float64) float64 {
+			kettleTime.put(low, bar, note.at, length, func(t float64) float64 {
 				edge := math.Min(1, math.Min(t/0.02, (length-t)/0.03))
 				v := 0.0
 				for h := 1.0; h <= 10; h++ { // a worn recording: its partials are strong
@@ -131,11 +111,11 @@ func kettleBreak() audio.Buffer {
 }
 
 func kettleKick() audio.Buffer {
-	b := kettleSilence(1)
+	b := kettleTime.silence(1)
 	for bar := range kettleBars {
 		for _, step := range kettleKicks {
 			hit := thud(61, 0.09)
-			put(b.Ch[0], bar, step, 0.6, func(t float64) float64 { return 0.7 * hit(t) })
+			kettleTime.put(b.Ch[0], bar, step, 0.6, func(t float64) float64 { return 0.7 * hit(t) })
 		}
 	}
 	return b
@@ -143,11 +123,11 @@ func kettleKick() audio.Buffer {
 
 // kettlePlucked is a string that dies away, its upper partials first.
 func kettlePlucked() audio.Buffer {
-	b := kettleSilence(1)
+	b := kettleTime.silence(1)
 	for bar := range kettleBars {
 		for _, note := range kettleBass[bar%4] {
 			hz, length := meter.NoteHz(note.midi), float64(note.steps)*kettleStep
-			put(b.Ch[0], bar, note.at, length, func(t float64) float64 {
+			kettleTime.put(b.Ch[0], bar, note.at, length, func(t float64) float64 {
 				v := 0.0
 				for h := 1.0; h <= 9; h++ {
 					v += math.Sin(2*math.Pi*hz*h*t) * math.Exp(-t*(0.9+0.9*h)) / h
@@ -160,11 +140,11 @@ func kettlePlucked() audio.Buffer {
 }
 
 func kettleSnare() audio.Buffer {
-	b := kettleSilence(1)
+	b := kettleTime.silence(1)
 	n := noise(53)
 	for bar := range kettleBars {
 		for _, step := range []int{4, 12} {
-			put(b.Ch[0], bar, step, 0.4, func(t float64) float64 {
+			kettleTime.put(b.Ch[0], bar, step, 0.4, func(t float64) float64 {
 				return 0.3*math.Sin(sweep(t, 196, 90, 0.012))*math.Exp(-t/0.07) + 0.26*n.next()*math.Exp(-t/0.1)
 			})
 		}
@@ -173,13 +153,13 @@ func kettleSnare() audio.Buffer {
 }
 
 func kettleHats() audio.Buffer {
-	b := kettleSilence(2)
+	b := kettleTime.silence(2)
 	n := noise(59)
 	for bar := range kettleBars {
 		for step := 0; step < 16; step += 2 {
 			for c := range b.Ch {
 				last := 0.0
-				put(b.Ch[c], bar, step, 0.12, func(t float64) float64 {
+				kettleTime.put(b.Ch[c], bar, step, 0.12, func(t float64) float64 {
 					w := n.next()
 					v := w - last
 					last = w
@@ -192,7 +172,7 @@ func kettleHats() audio.Buffer {
 }
 
 func kettleChords() audio.Buffer {
-	b := kettleSilence(2)
+	b := kettleTime.silence(2)
 	for bar := range kettleBars {
 		for i, midi := range kettleKeys[bar%4] {
 			hz := meter.NoteHz(midi)
@@ -202,7 +182,7 @@ func kettleChords() audio.Buffer {
 				if c == 1 {
 					side = 1 - left
 				}
-				put(b.Ch[c], bar, 0, 12*kettleStep, func(t float64) float64 {
+				kettleTime.put(b.Ch[c], bar, 0, 12*kettleStep, func(t float64) float64 {
 					bell := 1.2 * math.Exp(-t/0.3) * math.Sin(2*math.Pi*hz*t)
 					return 0.13 * side * math.Sin(2*math.Pi*hz*t+bell) * math.Exp(-t/0.9) * math.Min(1, math.Min(t/0.003, (12*kettleStep-t)/0.05))
 				})

@@ -41,46 +41,38 @@ var harbour = glass{
 	gains: map[string]float64{"kick": 0.58, "clap": 0.3, "hats": 0.24, "bass": 0.11, "sub": 0.15, "keys": 0.13, "air": 0.07},
 }
 
-func (g *glass) step() float64 { return 60 / g.bpm / 4 }
-
-func (g *glass) silence(channels int) audio.Buffer {
-	return audio.New(ferryRate, channels, int(math.Round((float64(g.bars)*16*g.step()+1)*ferryRate)))
-}
-
-// at adds a sound made by f(t seconds after its start) at a step of a bar.
-func (g *glass) at(x []float32, bar, step int, seconds float64, f func(t float64) float64) {
-	putAt(x, float64(bar*16+step)*g.step(), seconds, f)
-}
+// time is that of the song.
+func (g *glass) time() grid { return grid{bars: g.bars, step: 60 / g.bpm / 4} }
 
 // again adds a rendered sound at steps of every fourth bar, from the k-th on, once all play.
 func (g *glass) again(x []float32, k int, steps []int, sound []float32) {
 	for bar := g.free + (k-g.free%4+4)%4; bar < g.bars; bar += 4 {
 		for _, step := range steps {
-			g.at(x, bar, step, float64(len(sound)-1)/ferryRate, func(t float64) float64 { return float64(sound[int(math.Round(t*ferryRate))]) })
+			g.time().add(x, bar, step, 1, sound[:len(sound)-1])
 		}
 	}
 }
 
 func (g *glass) kick() audio.Buffer {
-	b := g.silence(1)
+	b := g.time().silence(1)
 	hit := render(0.45, func(t float64) float64 {
 		return math.Sin(sweep(t, 50, 180, 0.008))*math.Exp(-t/0.09)*(1-math.Exp(-t/0.0007)) + 0.18*math.Sin(2*math.Pi*2900*t)*math.Exp(-t/0.003)
 	})
 	for bar := range g.bars {
 		for step := 0; step < 16; step += 4 {
-			g.at(b.Ch[0], bar, step, 0.44, func(t float64) float64 { return float64(hit[int(t*ferryRate)]) })
+			g.time().put(b.Ch[0], bar, step, 0.44, func(t float64) float64 { return float64(hit[int(t*ferryRate)]) })
 		}
 	}
 	return b
 }
 
 func (g *glass) clap() audio.Buffer {
-	b := g.silence(1)
+	b := g.time().silence(1)
 	n := g.seed
 	for bar := g.free; bar < g.bars; bar++ {
 		for _, step := range []int{4, 12} {
 			lp := 0.0
-			g.at(b.Ch[0], bar, step, 0.28, func(t float64) float64 {
+			g.time().put(b.Ch[0], bar, step, 0.28, func(t float64) float64 {
 				burst := math.Exp(-t / 0.07)
 				for _, d := range []float64{0, 0.012, 0.024} {
 					if t >= d {
@@ -97,13 +89,13 @@ func (g *glass) clap() audio.Buffer {
 }
 
 func (g *glass) hats() audio.Buffer {
-	b := g.silence(2)
+	b := g.time().silence(2)
 	n := g.seed + 4
 	for bar := range g.bars {
 		for step := 2; step < 16; step += 4 {
 			for c := range b.Ch {
 				last := 0.0
-				g.at(b.Ch[c], bar, step, 0.2, func(t float64) float64 {
+				g.time().put(b.Ch[c], bar, step, 0.2, func(t float64) float64 {
 					w := n.next()
 					v := w - last
 					last = w
@@ -117,8 +109,8 @@ func (g *glass) hats() audio.Buffer {
 
 // offbeat is the bass on every second eighth, with strong partials.
 func (g *glass) offbeat() audio.Buffer {
-	b := g.silence(1)
-	length := 2 * g.step()
+	b := g.time().silence(1)
+	length := 2 * g.time().step
 	for k, midi := range g.bass {
 		hz := meter.NoteHz(midi)
 		note := render(length, func(t float64) float64 {
@@ -135,8 +127,8 @@ func (g *glass) offbeat() audio.Buffer {
 
 // rolling is the sub on the three sixteenths after each kick, ringing into the next.
 func (g *glass) rolling() audio.Buffer {
-	b := g.silence(1)
-	length := 1.25 * g.step()
+	b := g.time().silence(1)
+	length := 1.25 * g.time().step
 	for k, midi := range g.sub {
 		hz := meter.NoteHz(midi)
 		note := render(length, func(t float64) float64 {
@@ -149,8 +141,8 @@ func (g *glass) rolling() audio.Buffer {
 }
 
 func (g *glass) chords() audio.Buffer {
-	b := g.silence(2)
-	length := 16 * g.step()
+	b := g.time().silence(2)
+	length := 16 * g.time().step
 	for k, chord := range g.keys {
 		for c := range b.Ch {
 			sound := render(length, func(t float64) float64 {
@@ -175,8 +167,8 @@ func (g *glass) chords() audio.Buffer {
 
 // air is noise that swells over four bars.
 func (g *glass) air() audio.Buffer {
-	b := g.silence(2)
-	span := 64 * g.step()
+	b := g.time().silence(2)
+	span := 64 * g.time().step
 	for c := range b.Ch {
 		n := g.seed + noise(10+2*c)
 		lp := 0.0
@@ -255,14 +247,14 @@ func TidalGlass() Song {
 // finishedTrack is the finished track: mixed, ducked, driven into a soft ceiling of -1 dBFS.
 func finishedTrack() audio.Buffer {
 	g := &harbour
-	out := g.silence(2)
+	out := g.time().silence(2)
 	for i, x := range g.make() {
 		key := g.parts()[i].key
 		for c := range out.Ch {
 			in := x.Ch[min(c, len(x.Ch)-1)]
 			for k, v := range in {
 				if key == "sub" || key == "bass" || key == "keys" { // away from each kick, back in 160 ms
-					since := math.Mod(float64(k)/ferryRate, 4*g.step())
+					since := math.Mod(float64(k)/ferryRate, 4*g.time().step)
 					v *= float32(math.Min(1, 0.25+0.75*since/0.16))
 				}
 				out.Ch[c][k] += v
