@@ -74,7 +74,7 @@ func TestFindings(t *testing.T) {
 		f, _ = find.Of(all, "under")
 		return f
 	}
-	all, err := pocket.Findings(ctx, b)
+	all, err := pocket.Stage.Findings(ctx, b, b.Loop)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,7 +88,7 @@ func TestFindings(t *testing.T) {
 	}
 	song.Targets.Clearance = 7 // the number moves
 	next := bench.New(b.Renderer, &song, b.Facts)
-	all, err = pocket.Findings(ctx, next)
+	all, err = pocket.Stage.Findings(ctx, next, next.Loop)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,11 +105,11 @@ func TestFindings(t *testing.T) {
 	if _, err := (session.Reopen{Stage: "pocket", Finding: "under"}).Apply(&song); err == nil {
 		t.Error("it is taken back twice")
 	}
-	judged, err := duck.Findings(ctx, b)
+	judged, err := duck.Stage.Findings(ctx, b, b.Loop)
 	if err != nil || len(judged) == 0 || judged[0].Stage != "duck" {
 		t.Errorf("on Duck: %+v, %v", judged, err)
 	}
-	levels, err := levels.Findings(ctx, b, b.Loop)
+	levels, err := levels.Stage.Findings(ctx, b, b.Loop)
 	if err != nil || len(levels) == 0 {
 		t.Fatalf("on Levels: %+v, %v", levels, err)
 	}

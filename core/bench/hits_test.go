@@ -65,8 +65,7 @@ func TestHitMarks(t *testing.T) {
 	do(session.Listening{}, "", "fdfddd")
 	for what, e := range map[string]session.Edit{"quiet": session.Listening{Quiet: f(99)}, "sense": session.Listening{Sense: f(1.5)},
 		"gap": session.Listening{Gap: f(-1)}, "out": session.EditHits{Out: []float64{-1}}, "nan": session.EditHits{In: []float64{math.NaN()}}} {
-		s := b.Song.Clone()
-		if _, err := e.Apply(&s); err == nil {
+		if _, _, err := session.Made(b.Song, e); err == nil {
 			t.Errorf("%s is taken", what)
 		}
 	}

@@ -317,6 +317,9 @@ func Uneven(song *session.Song, w *Weights, own, comp *Steadied, target float64)
 	f.Fix = []session.Edit{own.Edit(song)}
 	f.Own = []find.Measure{{Figure: "spread", Of: w.ID, Name: w.Name + " spread", In: find.AtMost(target + 0.05)}}
 	f.Apply, f.Do = "Even them out", "Even out "+w.Name+" by own gains"
+	if !w.Low {
+		f.Taste = "an accent may be meant"
+	}
 	if w.ID == Bass { // of which Pocket tells too
 		f.Group = find.Even
 	}

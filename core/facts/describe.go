@@ -31,6 +31,7 @@ type Portrait struct {
 	Decay       float64          `json:"decay_s"`         // until it has fallen by 20 dB, median; at most a second
 	CarriesLow  float64          `json:"carries_low"`     // low energy late in the gaps over that at the hits
 	Signature   []float32        `json:"signature"`       // the low part at evenly spread places, signed
+	Lows        []float64        `json:"lows"`            // share of the energy in each hertz under 64, see meter.LowShares
 }
 
 const (
@@ -54,12 +55,13 @@ const (
 
 // traces are what Analyse keeps in memory for Describe.
 type traces struct {
-	low       []float32 // the low part, see meter.Low
-	lowRate   float64
-	energies  meanSquares // of short blocks, mono
-	fine      meanSquares // of shorter ones, for attacks
-	first     int         // frame of the first sample over silence, -1 before it
-	sideShare float64
+	low        []float32 // the low part, see meter.Low
+	lowRate    float64
+	energies   meanSquares // of short blocks, mono
+	fine       meanSquares // of shorter ones, for attacks
+	first      int         // frame of the first sample over silence, -1 before it
+	sideShare  float64
+	meanSquare float64 // of the mono sum
 }
 
 // meanSquares are those of equal blocks of a sound.
@@ -110,7 +112,7 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 		return err
 	}
 	t := a.traces
-	p := &Portrait{Spectrum: spectrum, SideShare: t.sideShare}
+	p := &Portrait{Spectrum: spectrum, SideShare: t.sideShare, Lows: meter.LowShares(t.low, t.lowRate, t.meanSquare)}
 	if t.first > 0 {
 		p.HeadS = float64(t.first) / float64(a.Rate)
 	}

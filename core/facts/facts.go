@@ -4,6 +4,7 @@ package facts
 import (
 	"context"
 	"math"
+	"slices"
 	"strings"
 	"sync/atomic"
 
@@ -14,7 +15,7 @@ import (
 )
 
 // Version counts changes of what is measured or how: facts of another version are stale.
-const Version = 5
+const Version = 6
 
 // Facts are the figures of one file: the fields of the command `measure`.
 type Facts struct {
@@ -145,6 +146,7 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 		return nil, err
 	}
 	a.traces.low, a.traces.lowRate, a.traces.sideShare = low.Out, fs, levels.SideShare()
+	a.traces.meanSquare = meter.Energy(mono) / float64(frames)
 	fundamental := a.Fundamental
 	a.Facts = Facts{
 		File: name, Format: f.Container, Rate: f.Rate, Channels: f.Channels, BitDepth: f.BitDepth,
@@ -328,16 +330,30 @@ var words = []struct {
 	},
 }
 
-// GuessRole guesses a role from a file's name, Other where the name does not tell.
-func GuessRole(name string) session.Role {
+// loops are the words for several drums in one file.
+var loops = []string{"loop", "break", "breakbeat", "beat", "drums", "drum", "top", "tops", "groove"}
+
+// drumsInOne reports whether a name says that a file holds several drums, and names none of them.
+func drumsInOne(name string) bool {
+	return GuessRole(name) == session.Other && slices.ContainsFunc(wordsOf(name), func(w string) bool { return slices.Contains(loops, w) })
+}
+
+// wordsOf are the words of a name, small and without the numbers behind them: "kick2" and "kick 2" are the same word.
+func wordsOf(name string) []string {
 	fields := strings.FieldsFunc(strings.ToLower(name), func(r rune) bool {
 		return !(r >= 'a' && r <= 'z' || r >= '0' && r <= '9')
 	})
-	for i := range fields { // "kick2" and "kick 2" are the same word
+	for i := range fields {
 		if t := strings.TrimRight(fields[i], "0123456789"); t != "" {
 			fields[i] = t
 		}
 	}
+	return fields
+}
+
+// GuessRole guesses a role from a file's name, Other where the name does not tell.
+func GuessRole(name string) session.Role {
+	fields := wordsOf(name)
 	joined := " " + strings.Join(fields, " ") + " "
 	if strings.Contains(joined, " bass drum ") {
 		return session.Kick

@@ -20,6 +20,8 @@ type Guess struct {
 func (a *Analysis) Guess(name string) Guess {
 	byName, bySound := GuessRole(name), a.soundsLike()
 	switch {
+	case drumsInOne(name) && struckRole(bySound.Role):
+		return Guess{Role: session.Perc, Reason: "by its name it is drums in one file; " + bySound.Reason, Confidence: 0.7}
 	case byName == session.Other:
 		return bySound
 	case bySound.Role == byName:
@@ -28,6 +30,11 @@ func (a *Analysis) Guess(name string) Guess {
 		return Guess{Role: byName, Reason: "by its name", Confidence: 0.6, Doubt: fmt.Sprintf("it sounds like %s: %s", roleWord(bySound.Role), bySound.Reason)}
 	}
 	return Guess{Role: byName, Reason: "by its name", Confidence: 0.85}
+}
+
+// struckRole reports whether a role is one of drums.
+func struckRole(r session.Role) bool {
+	return r == session.Kick || r == session.Snare || r == session.Hats || r == session.Perc
 }
 
 func roleWord(r session.Role) string {

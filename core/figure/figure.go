@@ -168,6 +168,7 @@ var All = []Figure{
 		1,
 		"RMS of the layer in the band (Butterworth, 2nd order to each side) over the first 200 ms of the hits of the judged stretch, behind its chain.",
 	},
+	{"rumble", "rumble", "dB", 1, "Energy under a frequency that lies lower than anything that the part plays, over that of all the rest of it; sums of averaged periodograms."},
 	{
 		"layersum",
 		"phase sum of layers",

@@ -49,6 +49,9 @@ func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []
 			},
 			out...)
 	}
+	if r, ok := rumbleOf(st.Role, a); ok && st.Move(session.IntakeRumble) == nil {
+		out = append(out, r.finding(st))
+	}
 	if t := twins[st.ID]; t != nil {
 		out = append(out, *t)
 	}

@@ -19,9 +19,10 @@ func firstOf(x []float64) float64 {
 }
 
 const (
-	dcLimit  = 0.005 // of full scale, -46 dBFS: common practice, no published source
-	shortBy  = 0.25  // s by which lengths may differ unremarked
-	tuneTell = 10.0  // cents from which a bass is said to be out of tune; common practice
+	turnedDown = -1.0  // dBFS: flat tops under that were cut off elsewhere
+	dcLimit    = 0.005 // of full scale, -46 dBFS: common practice, no published source
+	shortBy    = 0.25  // s by which lengths may differ unremarked
+	tuneTell   = 10.0  // cents from which a bass is said to be out of tune; common practice
 )
 
 // Findings names what may be wrong with a stem's file; a nil list means nothing.
@@ -35,13 +36,12 @@ func Findings(role session.Role, a *facts.Analysis) []find.Finding {
 		return out
 	}
 	if a.ClippedRuns > 0 {
-		say(
-			"clipped",
-			"Flat tops were cut off before the file was written; only a new bounce brings them back.",
-			"clipped in %d places, first at %.2f s",
-			a.ClippedRuns,
-			firstOf(a.Clipped),
-		)
+		since := ""
+		if a.SamplePeak < turnedDown {
+			since = ", and turned down since"
+		}
+		say("clipped", "Flat tops were cut off before the file was written; only a new bounce brings them back.",
+			"clipped in %d places%s, first at %.2f s", a.ClippedRuns, since, firstOf(a.Clipped))
 	}
 	if math.Abs(float64(a.DC)) > dcLimit {
 		say("dc", "A constant offset takes headroom and is never heard.", "DC offset of %.1f %% of full scale", 100*float64(a.DC))

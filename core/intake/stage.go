@@ -19,5 +19,6 @@ var Stage = stage.Stage{
 	Judge: func(_ context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
 		return FindingsOn(b), nil
 	},
-	Early: true, Loud: true, ByStem: true,
+	Figures: map[string]stage.Figure{"rumble": {Take: rumble, Local: true}},
+	Early:   true, Loud: true, ByStem: true,
 }

@@ -6,6 +6,7 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
+	"mellowthump/core/session"
 )
 
 // Levels is what is told about the levels over a window.
@@ -17,9 +18,17 @@ func Findings(ctx context.Context, b *bench.Bench, w mix.Window) ([]find.Finding
 	if err != nil {
 		return nil, err
 	}
-	return Judge(l, Sounds(b), func(frame int) string {
+	out := Judge(l, Sounds(b), func(frame int) string {
 		return b.Song.Position(float64(frame) / float64(b.Song.Rate))
-	}), nil
+	})
+	if len(b.Song.ByRole(session.Kick)) == 0 {
+		for i := range out {
+			if out[i].Kind() == "window" {
+				out[i].Taste = "no stem is the kick, by which levels are set"
+			}
+		}
+	}
+	return out, nil
 }
 
 // LedgerOn measures the levels over a window.

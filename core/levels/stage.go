@@ -97,13 +97,44 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 		p.Hand, p.Do = true, strings.Join(solved.Blocked, ". ")
 		return p, nil
 	}
+	plan, left := *solved, []string(nil)
+	plan.Changes = nil
 	for _, c := range solved.Changes {
-		if by := c.To - c.From; by >= muchRaised && p.Taste == "" {
-			p.Taste = fmt.Sprintf("it raises %s by %s dB, and its noise with it", c.Name, figure.Short(by))
+		by := c.To - c.From
+		if by < muchRaised {
+			plan.Changes = append(plan.Changes, c)
+			continue
+		}
+		doubt := fmt.Sprintf("it raises %s by %s dB, and its noise with it", c.Name, figure.Short(by))
+		left = append(left, c.Name)
+		var of []find.Finding
+		p.Found, of = parted(p.Found, c.Stem)
+		for _, f := range of {
+			f.Taste = doubt
+			p.Rest = append(p.Rest, f)
 		}
 	}
+	if len(plan.Changes) == 0 || len(p.Found) == 0 { // there is nothing else to set
+		plan, left, p.Found, p.Rest = *solved, nil, found, nil
+		p.Taste = "it raises what is nearly silent by 12 dB and more, and its noise with it"
+	}
 	r := b.Song.LevelRules()
-	p.Do, p.Edit = fmt.Sprintf("Set %s, from the kick’s peak", figure.Count(len(solved.Changes), "trim")), solved.Edit()
+	p.Do, p.Edit = fmt.Sprintf("Set %s, from the kick’s peak", figure.Count(len(plan.Changes), "trim")), plan.Edit()
+	if len(left) > 0 {
+		p.Do += "; not " + figure.List(left, "and") + ", which it would raise with its noise"
+	}
 	p.Own = []find.Measure{Furthest, {Figure: "songpeak", In: find.Bracket{Lo: r.Premaster - 0.15, Hi: r.Limit + 0.05}}}
 	return p, nil
+}
+
+// parted takes the findings about a stem out of some.
+func parted(all []find.Finding, stem string) (others, of []find.Finding) {
+	for _, f := range all {
+		if stem != "" && strings.HasSuffix(f.ID, "."+stem) {
+			of = append(of, f)
+		} else {
+			others = append(others, f)
+		}
+	}
+	return others, of
 }

@@ -2,14 +2,18 @@ package meter
 
 import (
 	"math"
+	"slices"
 
 	"mellowthump/core/audio"
 )
 
 const (
-	clipRun    = 3    // equal samples in a row that count as clipped
-	clipWithin = 0.1  // dB under the file's own peak
-	clipOver   = -1.0 // dBFS
+	clipRun    = 3     // equal samples in a row that count as clipped
+	clipWithin = 0.1   // dB under the file's own peak
+	clipOver   = -1.0  // dBFS: over it equal samples are tops that were cut off
+	flatOver   = -40.0 // dBFS: under that one is not looked for
+	flatStep   = 0.004 // of the level: where a sound stops rising as suddenly as that it was cut off, and turned down since
+	flatLeast  = 5     // such tops in a file: fewer are a shape
 )
 
 // aes17 is what the AES17 reading of RMS adds: there a full-scale sine reads 0 dBFS.
@@ -47,6 +51,7 @@ type LevelMeter struct {
 type clip struct {
 	level float32
 	frame int64
+	cut   bool // the sound was still rising where it begins
 }
 
 // correlationTrack follows the correlation in steps of 400 ms.
@@ -100,6 +105,7 @@ func (p pairSums) correlation() Figure {
 type channelSums struct {
 	sum, square float64
 	last        float32
+	before      float32 // the sample before the run
 	run         int
 }
 
@@ -113,10 +119,23 @@ func NewLevelMeter(rate, channels int) *LevelMeter {
 	}
 }
 
+// clipped are the runs that were cut off: all near full scale, under it those that the sound was rising into, where there are several.
+func (m *LevelMeter) clipped() []clip {
+	if m.peak > clipFloor {
+		return slices.DeleteFunc(slices.Clone(m.clips), func(c clip) bool { return c.level <= clipFloor })
+	}
+	out := slices.DeleteFunc(slices.Clone(m.clips), func(c clip) bool { return !c.cut })
+	if len(out) < flatLeast {
+		return nil
+	}
+	return out
+}
+
 // ClippedAt returns the frames at which the clipped runs begin.
 func (m *LevelMeter) ClippedAt() []int64 {
-	at := make([]int64, len(m.clips))
-	for i, c := range m.clips {
+	clips := m.clipped()
+	at := make([]int64, len(clips))
+	for i, c := range clips {
 		at[i] = c.frame
 	}
 	return at
@@ -157,8 +176,8 @@ func (m *LevelMeter) Add(b audio.Buffer) {
 	}
 }
 
-// clipFloor is the level under which a run of equal samples is no clipping.
-var clipFloor = float32(math.Pow(10, clipOver/20))
+// clipFloor is the level over which a run of equal samples is clipping, flatFloor that under which none is looked for.
+var clipFloor, flatFloor = float32(math.Pow(10, clipOver/20)), float32(math.Pow(10, flatOver/20))
 
 // clipBelow is how far under the file's peak one may lie.
 var clipBelow = float32(math.Pow(10, -clipWithin/20))
@@ -168,20 +187,23 @@ func (m *LevelMeter) runs(s *channelSums, x []float32, peak float32) {
 	if peak > m.peak {
 		m.raise(peak)
 	}
-	if peak <= clipFloor || len(x) == 0 { // none here, and none that goes on from before
+	floor := max(flatFloor, m.peak*clipBelow)
+	if peak <= floor || len(x) == 0 { // none here, and none that goes on from before
 		if len(x) > 0 {
-			s.run, s.last = 1, x[len(x)-1]
+			s.before, s.run, s.last = 0, 1, x[len(x)-1]
 		}
 		return
 	}
 	for i, v := range x {
 		a := max(v, -v)
-		if v != s.last || a <= clipFloor {
-			s.run, s.last = 1, v
+		if v != s.last || a <= floor {
+			s.before, s.run, s.last = s.last, 1, v
 			continue
 		}
-		if s.run++; s.run == clipRun && a >= m.peak*clipBelow {
-			m.clips = append(m.clips, clip{a, m.frames + int64(i) - clipRun + 1})
+		if s.run++; s.run == clipRun {
+			rose := v - s.before // toward it, from the same side: what jumps to a level is a square wave
+			cut := s.before*v > 0 && max(rose, -rose) > flatStep*a
+			m.clips = append(m.clips, clip{a, m.frames + int64(i) - clipRun + 1, cut})
 		}
 	}
 }
@@ -217,7 +239,7 @@ func (m *LevelMeter) Levels() Levels {
 		SamplePeak: level(float64(m.peak)), TruePeak: m.truePeak.Peak(),
 		Integrated: m.loudness.Integrated(), MomentaryMax: m.loudness.MomentaryMax(),
 		ShortMax: m.loudness.ShortMax(), Range: m.loudness.Range(),
-		ClippedRuns: len(m.clips), RMS: None, Crest: None, DC: None, Correlation: None,
+		ClippedRuns: len(m.clipped()), RMS: None, Crest: None, DC: None, Correlation: None,
 	}
 	if m.frames == 0 || m.peak == 0 {
 		return l

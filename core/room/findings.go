@@ -52,7 +52,8 @@ func All(song *session.Song, cuts []Cut, side Side) (e session.Together, ok bool
 func Judge(song *session.Song, c *Cellar, parts []Share, cuts []Cut, mud []Muddy) []find.Finding {
 	var out []find.Finding
 	rules := song.RoomRules()
-	if c.Under.Valid() && float64(c.Under) < rules.Cellar {
+	kick := len(song.ByRole(session.Kick)) > 0 // without one its low end is in the rest
+	if kick && c.Under.Valid() && float64(c.Under) < rules.Cellar {
 		f := find.Finding{
 			ID: "cellar", What: fmt.Sprintf("The rest sits only %s dB under kick and bass; %s asked", figure.Short(float64(c.Under)), figure.Short(rules.Cellar)),
 			Why: brings(parts) + " In 20 to 150 Hz, behind the master.", Hear: "all",
@@ -80,11 +81,12 @@ func Judge(song *session.Song, c *Cellar, parts []Share, cuts []Cut, mud []Muddy
 			Why: fmt.Sprintf("Nobody hears it missing in the mix. It frees %s dB of the cellar and %s dB of the mix's peak.", figure.Short(cellar), figure.Short(peak)),
 			Fix: []session.Edit{k.Unheard()}, Apply: "Cut there", Do: fmt.Sprintf("Cut %s under %s Hz", st.Name, hz),
 			Values: fmt.Sprintf("%s: high-pass at %s Hz, %d dB per octave", st.Name, hz, rules.Slope),
-			Group:  find.Cuts, Own: freed,
+			Group:  find.Cuts, Own: freed, Taste: "nobody hears it, and nothing asks for the room",
 		}
 		if cellar >= tellCellar && k.Low.Strongest <= k.Low.Mix/2 {
 			f.What = fmt.Sprintf("%s rumbles at %s Hz", st.Name, figure.Short(nominal(k.Low.Strongest)))
 			f.Why = fmt.Sprintf("It adds %s dB to the cellar. Gone under %s Hz nobody hears it missing in the mix.", figure.Short(cellar), hz)
+			f.Taste = ""
 		}
 		out = append(out, f)
 	}

@@ -66,7 +66,11 @@ func covered(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure,
 func planCuts(_ context.Context, _ *bench.Bench, found []find.Finding) (stage.Planned, error) {
 	p := stage.Planned{Found: found, Own: found[len(found)-1].Own}
 	var fixes []session.Edit
+	p.Taste = found[0].Taste
 	for _, f := range found {
+		if f.Taste == "" { // one of them is a fault
+			p.Taste = ""
+		}
 		if f.ID == "cellar" { // all of them at once
 			p.Do, p.Own = f.Do, f.Own
 			if len(f.Fix) > 0 {

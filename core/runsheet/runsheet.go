@@ -219,8 +219,15 @@ func (w *walk) row(ctx context.Context, p plan) error {
 		w.tell(r)
 		return nil
 	}
+	if next, err = w.spared(ctx, &r, &p, next); err != nil {
+		return err
+	}
+	harm := r.Broke
 	if err := w.weigh(ctx, &r, p, next); err != nil {
 		return err
+	}
+	if r.Broke == "" {
+		r.Broke = harm
 	}
 	if r.Broke != "" && w.fits() && w.judgesClearance(p) { // the duck may be fitted to what is new
 		if again, err := w.refitted(ctx, r, p, next); err != nil {

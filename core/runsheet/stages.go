@@ -4,11 +4,13 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"math"
 	"reflect"
 	"slices"
 	"strings"
 
 	"mellowthump/core/bench"
+	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
@@ -184,7 +186,7 @@ func (w *walk) planned(ctx context.Context, st *stage.Stage, g find.Group, id st
 		}
 		return byHand(st, p.Found, do), nil, nil
 	}
-	return []plan{{of: st, id: id, group: g, found: p.Found, do: p.Do, taste: p.Taste, edit: p.Edit, own: p.Own}}, nil, nil
+	return []plan{{of: st, id: id, group: g, found: p.Found, do: p.Do, taste: p.Taste, edit: p.Edit, own: p.Own}}, p.Rest, nil
 }
 
 // byHand is a row for each finding, without a change: as is said, or as it says itself.
@@ -283,7 +285,10 @@ func (w *walk) judgeAhead(ctx context.Context, of *stage.Stage) {
 	w.beside.Go(func() error { _, _ = stages.All[i].Findings(ctx, at.Bench, at.Whole()); return nil })
 }
 
-// again sets the trims once more where what came after them has moved a part out of its place.
+// premasterOff is how far the premaster may lie off its aim at the end of the sheet, dB: the trims are set once more where it is further.
+const premasterOff = 0.75
+
+// again sets the trims once more where what came after them has moved a part, or the premaster, out of its place.
 func (w *walk) again(ctx context.Context) error {
 	_, st := stages.Plan(find.Plan)
 	if !slices.ContainsFunc(w.sheet.Rows, func(r Row) bool { return r.Kept && r.Stage != st.Key }) || w.dropped(rowOf(find.Plan)) {
@@ -300,12 +305,36 @@ func (w *walk) again(ctx context.Context) error {
 		}
 	}
 	open = slices.DeleteFunc(open, func(f find.Finding) bool { return told[f.ID] || f.Group != find.Plan })
+	peak, err := w.at.take(ctx, find.Measure{Figure: "songpeak"})
+	if err != nil {
+		return err
+	}
+	aim := w.at.Song.LevelRules().Premaster
+	moved := find.Finding{
+		ID: "premaster-moved", Group: find.Plan, Hear: string(mix.SoloAll),
+		What: fmt.Sprintf("The premaster peaks at %s dBFS now; %s is aimed at", figure.Signed(float64(peak), 1), figure.Signed(aim, 1)),
+		Why:  "What was done above has moved it.",
+	}
+	if off := float64(peak) - aim; peak.Valid() && math.Abs(off) > premasterOff && len(open) == 0 {
+		open = []find.Finding{moved}
+	}
 	if len(open) == 0 {
 		return nil
 	}
-	plans, _, err := w.planned(ctx, st, find.Plan, againID, open)
-	if err != nil || len(plans) == 0 || plans[0].edit == nil {
+	plans, _, err := w.planned(ctx, st, find.Plan, againID, find.At(st.Key, open))
+	if err != nil {
 		return err
+	}
+	if len(plans) == 0 || plans[0].edit == nil { // no trim can be planned: the master alone
+		master := w.at.Song.Master
+		if math.Abs(float64(peak)-aim) <= premasterOff || master.Locked() || !peak.Valid() {
+			return nil
+		}
+		to := figure.Tenth(master.Fader + aim - float64(peak))
+		return w.row(ctx, plan{
+			of: st, id: againID, found: find.At(st.Key, []find.Finding{moved}), do: fmt.Sprintf("Bring the master to %s dB", figure.Signed(to, 1)),
+			edit: session.Gain{Step: session.MasterStep, DB: to}, own: []find.Measure{{Figure: "songpeak", In: find.Bracket{Lo: aim - 0.15, Hi: aim + 0.15}}},
+		})
 	}
 	plans[0].do += ", once more, after what the moves above changed"
 	return w.row(ctx, plans[0])

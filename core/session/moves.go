@@ -165,5 +165,8 @@ func (s *Song) Split(id string, at, fade float64) (tail string, err error) {
 
 const splitMove = "split"
 
+// IntakeRumble is the id of the move of Intake that takes away what stands under a part.
+const IntakeRumble = "rumble"
+
 // BassTune is the id of the move of Pocket that tunes a bass.
 const BassTune = "tune-bass"

@@ -16,7 +16,7 @@ func Read(b []byte) (Song, error) {
 	if err != nil {
 		return Song{}, fmt.Errorf("reading the session: %w", err)
 	}
-	return s, nil
+	return s, s.Validate()
 }
 
 // upgrades bring a song from the format of their place, counted from 1, to the next.

@@ -74,6 +74,7 @@ type Planned struct {
 	Do, Taste string         // as of a finding
 	Edit      session.Edit
 	Own       []find.Measure
+	Rest      []find.Finding // what it leaves out: each goes by its own fix
 
 	Singly bool // there is no one change: each finding goes by its own fix
 	Hand   bool // nor any: each is to be done by hand, as Do says or, where that is empty, as it says itself
