@@ -301,7 +301,7 @@ func ferryBell() audio.Buffer {
 	for i := range b.Ch[0] {
 		t := float64(i) / ferryRate
 		lp += 0.006 * (n.next() - lp)
-		rumble := float32(0.022*math.Sin(2*math.Pi*40.5*t)*(1+0.4*math.Sin(2*math.Pi*0.7*t)) + 0.12*lp)
+		rumble := float32(0.028*math.Sin(2*math.Pi*40.5*t)*(1+0.4*math.Sin(2*math.Pi*0.7*t)) + 0.12*lp)
 		b.Ch[0][i] += rumble
 		b.Ch[1][i] += rumble
 	}

@@ -32,7 +32,7 @@ func TestRolesBySound(t *testing.T) {
 	for _, s := range ferry().Stems {
 		a := described(t, s)
 		all[s.ID] = a
-		g := a.Guess("loop 3")
+		g := a.Guess("audio 3")
 		if g.Role != s.Role && s.ID != "riser" { // a riser's noise could as well be hats
 			t.Errorf("%s is guessed %s (%s), made as %s", s.Name, g.Role, g.Reason, s.Role)
 		}

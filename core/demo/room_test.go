@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"mellowthump/core/audio"
+	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -94,13 +95,13 @@ func TestRoomOnSlowFerry(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return bandEnergy(ch[0], 20, 150) + bandEnergy(ch[1], 20, 150), meter.PeakDB(ch[0], ch[1])
+		return binEnergy(ch[0], 20, 150) + binEnergy(ch[1], 20, 150), meter.PeakDB(ch[0], ch[1])
 	}
 	low := func(r session.Role) bool { return r == session.Kick || r == session.Bass }
 	rest := func(r session.Role) bool { return !low(r) }
 	pair, _ := printed(&song, low)
 	left, _ := printed(&song, rest)
-	if under := 10 * math.Log10(pair/left); math.Abs(under-float64(after.Under)) > 0.1 {
+	if under := 10 * math.Log10(pair/left); math.Abs(under-float64(after.Under)) > 0.3 {
 		t.Errorf("the print has the rest %.2f dB under, %.2f are said", under, after.Under)
 	}
 	l, err := r.Loudness(ctx, &song, mix.SoloAll, w)
@@ -110,4 +111,23 @@ func TestRoomOnSlowFerry(t *testing.T) {
 	if before, err := r.Loudness(ctx, &was, mix.SoloAll, w); err != nil || before.Peak == l.Peak {
 		t.Errorf("the premaster's peak does not move: %.2f dBFS", l.Peak)
 	}
+}
+
+// binEnergy is the energy between two frequencies, by the bins of one transform of all of a sound.
+func binEnergy(x []float32, lo, hi float64) float64 {
+	n := 1
+	for n < len(x) {
+		n *= 2
+	}
+	padded := make([]float64, n)
+	for i, v := range x {
+		padded[i] = float64(v)
+	}
+	sum := 0.0
+	for k, c := range dsp.NewFFT(n).Coefficients(nil, padded) {
+		if hz := float64(k) * ferryRate / float64(n); hz >= lo && hz < hi {
+			sum += real(c)*real(c) + imag(c)*imag(c)
+		}
+	}
+	return sum
 }

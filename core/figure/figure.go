@@ -130,7 +130,8 @@ var All = []Figure{
 		"under kick and bass",
 		"dB",
 		1,
-		"Energy of kick and bass together in 20 to 150 Hz over that of everything else, behind the master, over the judged stretch, in dB; of a part, over what " +
+		"Energy of kick and bass together in 20 to 150 Hz (by the lines of a transform) over that " +
+			"of everything else, behind the master, over the judged stretch, in dB; of a part, over what " +
 			"it brings alone.",
 	},
 	{"cellarshare", "share of the cellar", "%", 0, "Energy of the part in 20 to 150 Hz over that of all parts but kick and bass."},
@@ -168,7 +169,10 @@ var All = []Figure{
 		1,
 		"RMS of the layer in the band (Butterworth, 2nd order to each side) over the first 200 ms of the hits of the judged stretch, behind its chain.",
 	},
-	{"rumble", "rumble", "dB", 1, "Energy under a frequency that lies lower than anything that the part plays, over that of all the rest of it; sums of averaged periodograms."},
+	{
+		"rumble", "rumble", "dB", 1,
+		"Energy under a frequency that lies lower than anything that the part plays, over that of all the rest of it; by averaged periodograms.",
+	},
 	{
 		"layersum",
 		"phase sum of layers",

@@ -24,7 +24,7 @@ const (
 	rumbleLow   = -14.0
 	rumbleElse  = -20.0 // dB over the rest, from which it is told
 	noteLeast   = 27.0  // Hz: lower is no note
-	noteOften   = 0.1  // of the time of all notes: what is rarer is a misreading
+	noteOften   = 0.1   // of the time of all notes: what is rarer is a misreading
 	cutOver     = 1.4   // times the rumble: a corner there takes it away
 	cutFar      = 2.0   // where the part has no low tone that it could take
 	cutUnder    = 0.85  // of the lowest own tone: a corner there leaves it, within 0.4 dB

@@ -107,32 +107,39 @@ func is(id string) func(*session.Stem) bool {
 // besides picks all but kick and bass.
 func besides(st *session.Stem) bool { return st.Role != session.Kick && st.Role != session.Bass }
 
-// cellarBand takes 20 to 150 Hz with slopes so steep that what lies beside them counts for nothing: 96 dB per octave above, where a
-// snare's own note is 20 dB louder than all of the cellar, 48 below.
-func cellarBand(rate float64) ([]dsp.Biquad, error) {
-	below, err := dsp.ButterworthLowpass(16, 150, rate)
-	if err != nil {
-		return nil, err
-	}
-	above, err := dsp.ButterworthHighpass(8, 20, rate)
-	return append(below, above...), err
-}
+const (
+	cellarLo, cellarHi = 20.0, 150.0 // Hz
+	cellarFrame        = 16384       // frames of a transform: its lines stand 2.7 Hz apart
+)
 
-// lowEnergy is the energy in 20 to 150 Hz of all channels from a frame on.
+// lowEnergy is the energy in 20 to 150 Hz of all channels from a frame on, by the lines of overlapping transforms: what lies beside the
+// band counts for nothing, where a snare's own note is 20 dB louder than all of the cellar.
 func lowEnergy(x audio.Buffer, from int) float64 {
-	band, err := cellarBand(float64(x.Rate))
-	if err != nil {
-		return 0
+	fft, window := dsp.NewFFT(cellarFrame), dsp.Hann(cellarFrame)
+	power := 0.0
+	for _, w := range window {
+		power += w * w
 	}
+	line := float64(x.Rate) / cellarFrame
+	lo, hi := int(math.Ceil(cellarLo/line)), int(cellarHi/line)
+	frame, spectrum := make([]float64, cellarFrame), make([]complex128, cellarFrame/2+1)
 	sum := 0.0
-	y := make([]float32, x.Frames())
 	for _, ch := range x.Ch {
-		dsp.NewFilter(band).Process(y, ch)
-		for _, v := range y[min(from, len(y)):] {
-			sum += float64(v) * float64(v)
+		ch = ch[min(from, len(ch)):]
+		for at := -cellarFrame / 2; at < len(ch); at += cellarFrame / 2 {
+			for i := range frame {
+				frame[i] = 0
+				if k := at + i; k >= 0 && k < len(ch) {
+					frame[i] = float64(ch[k]) * window[i]
+				}
+			}
+			fft.Coefficients(spectrum, frame)
+			for _, v := range spectrum[lo : hi+1] {
+				sum += real(v)*real(v) + imag(v)*imag(v)
+			}
 		}
 	}
-	return sum
+	return sum / power // of halves that overlap, and of one side of the spectrum: as if each line stood once
 }
 
 // lowIn is lowEnergy of what some stems bring to the mix.

@@ -58,7 +58,7 @@ func (w *walk) sharpened(ctx context.Context, now *state) ([]string, error) {
 
 // spared makes a row's change without the parts that it would harm, part by part: one of them never throws all of it away.
 func (w *walk) spared(ctx context.Context, r *Row, p *plan, next *state) (*state, error) {
-	if p.group == find.Fit { // what ducks is softer and as high
+	if p.group != find.Cuts { // other changes are for something that this part has, and say what they cost
 		return next, nil
 	}
 	bad, err := w.sharpened(ctx, next)

@@ -202,6 +202,7 @@ func (w *walk) ticked(r *Row) bool {
 }
 
 // row measures a candidate on top of what is kept, and keeps it where it is ticked and breaks nothing.
+// Long because each way in which a row may not be made is told in its place.
 func (w *walk) row(ctx context.Context, p plan) error {
 	r := Row{Key: p.key(), Stage: p.of.Key, Found: p.found, Do: p.do, Edit: p.edit, Was: w.at.Song, own: p.own}
 	if w.seen[r.Key] || len(r.Found) == 0 {
@@ -219,12 +220,19 @@ func (w *walk) row(ctx context.Context, p plan) error {
 		w.tell(r)
 		return nil
 	}
+	whole, all := p, next
 	if next, err = w.spared(ctx, &r, &p, next); err != nil {
 		return err
 	}
 	harm := r.Broke
 	if err := w.weigh(ctx, &r, p, next); err != nil {
 		return err
+	}
+	if next != all && !slices.ContainsFunc(r.Own, Change.Better) { // what it is for hangs on the part that was left out
+		p, next, r.Edit, r.Do = whole, all, whole.edit, whole.do
+		if err := w.weigh(ctx, &r, p, next); err != nil {
+			return err
+		}
 	}
 	if r.Broke == "" {
 		r.Broke = harm

@@ -286,7 +286,7 @@ func (w *walk) judgeAhead(ctx context.Context, of *stage.Stage) {
 }
 
 // premasterOff is how far the premaster may lie off its aim at the end of the sheet, dB: the trims are set once more where it is further.
-const premasterOff = 0.75
+const premasterOff = 0.4
 
 // again sets the trims once more where what came after them has moved a part, or the premaster, out of its place.
 func (w *walk) again(ctx context.Context) error {

@@ -47,9 +47,9 @@ func TestUpgrade(t *testing.T) {
 	for say, old := range map[string]string{
 		"bpm is outside": `{"format": 3, "name": "x", "bpm": 7, "leader": "kick"}`,
 		"goes backwards": `{"format": 2, "name": "x", "bpm": 120, "leader": "kick", "triggers": [{"id": "t", "name": "T", "grid": "-1/2"}]}`,
-		"format 0":  `{"name": "x"}`,
-		"format 99": `{"format": 99, "name": "x"}`,
-		"format -1": `{"format": -1}`,
+		"format 0":       `{"name": "x"}`,
+		"format 99":      `{"format": 99, "name": "x"}`,
+		"format -1":      `{"format": -1}`,
 	} {
 		if _, err := Read([]byte(old)); err == nil || !strings.Contains(err.Error(), say) {
 			t.Errorf("%s: %v", old, err)
