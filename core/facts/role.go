@@ -20,7 +20,7 @@ type Guess struct {
 func (a *Analysis) Guess(name string) Guess {
 	byName, bySound := GuessRole(name), a.soundsLike()
 	switch {
-	case drumsInOne(name) && struckRole(bySound.Role):
+	case drumsInOne(name) && struckRole(bySound.Role) && (bySound.Role != session.Kick || a.Portrait.HighShare > loopHigh):
 		return Guess{Role: session.Perc, Reason: "by its name it is drums in one file; " + bySound.Reason, Confidence: 0.7}
 	case byName == session.Other:
 		return bySound
@@ -31,6 +31,9 @@ func (a *Analysis) Guess(name string) Guess {
 	}
 	return Guess{Role: byName, Reason: "by its name", Confidence: 0.85}
 }
+
+// loopHigh is the share of the energy over 5 kHz from which what strikes low is no kick alone: hats and a snare are with it.
+const loopHigh = 0.01
 
 // struckRole reports whether a role is one of drums.
 func struckRole(r session.Role) bool {
