@@ -147,7 +147,7 @@ func ofPart(ctx context.Context, b *bench.Bench, p Part) (out []find.Finding, er
 	return out, nil
 }
 
-// Body is what is told about the weight of hits and notes in the loop. It takes long the first time.
+// Findings is what is told about the weight of hits and notes in the loop. It takes long the first time.
 func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 	phone := device.All[0]
 	parts := Parts(b.Song)

@@ -85,7 +85,7 @@ func TurnsOn(ctx context.Context, b *bench.Bench, ref session.Reference) ([]Turn
 	return out, nil
 }
 
-// Compare is what is told about the song against the finished track that it is judged by: the first. Without one there is nothing to tell.
+// Findings is what is told about the song against the finished track that it is judged by: the first. Without one there is nothing to tell.
 func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 	if len(b.Song.References) == 0 {
 		return nil, nil

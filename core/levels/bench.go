@@ -9,7 +9,7 @@ import (
 	"mellowthump/core/session"
 )
 
-// Levels is what is told about the levels over a window.
+// Findings is what is told about the levels over a window.
 func Findings(ctx context.Context, b *bench.Bench, w mix.Window) ([]find.Finding, error) {
 	if len(b.Song.Stems) == 0 {
 		return nil, nil

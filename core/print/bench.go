@@ -150,7 +150,7 @@ func PrintedOn(ctx context.Context, b *bench.Bench) (*PrintedLoop, error) {
 	})
 }
 
-// Print is what is told of the loop behind the chain of Print; nothing where none is on.
+// FindingsOn is what is told of the loop behind the chain of Print; nothing where none is on.
 func FindingsOn(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 	if chain, _ := plainChain(b); len(chain) == 0 {
 		return nil, nil

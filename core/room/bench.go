@@ -26,7 +26,7 @@ func CutsOn(ctx context.Context, b *bench.Bench) ([]Cut, error) {
 	return bench.Keep(ctx, b, key{}, func() ([]Cut, error) { return Cuts(ctx, b.Renderer, b.Song, b.RoomWindow()) })
 }
 
-// Room is what is told about the room under and around kick and bass in the loop. It takes long the first time.
+// Findings is what is told about the room under and around kick and bass in the loop. It takes long the first time.
 func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 	if len(b.Song.Stems) == 0 {
 		return nil, nil

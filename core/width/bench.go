@@ -135,7 +135,7 @@ func RowsOn(ctx context.Context, b *bench.Bench) ([]Row, error) {
 	return out, g.Wait()
 }
 
-// Width is what is told about what stands between the channels: stems first, what they do not explain after them.
+// Findings is what is told about what stands between the channels: stems first, what they do not explain after them.
 func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 	rows, err := RowsOn(ctx, b)
 	if err != nil {
