@@ -2,10 +2,8 @@ package room
 
 import (
 	"context"
-	"fmt"
 
 	"mellowthump/core/bench"
-	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/meter"
 	"mellowthump/core/session"
@@ -82,7 +80,7 @@ func planCuts(_ context.Context, _ *bench.Bench, found []find.Finding) (stage.Pl
 	}
 	if len(fixes) > 0 {
 		p.Edit, p.Own = session.Together{Edits: fixes}, found[len(found)-1].Own
-		p.Do = fmt.Sprintf("Cut %s where it goes unheard", figure.Count(len(fixes), "stem"))
+		p.Do = "Cut what goes unheard"
 	}
 	return p, nil
 }

@@ -78,9 +78,12 @@ func (w *walk) spared(ctx context.Context, r *Row, p *plan, next *state) (*state
 	if err != nil {
 		return next, nil // it is told as it is
 	}
-	p.edit, r.Edit = less, less
-	p.do = spareSaid(p.do, names)
-	r.Do = p.do
+	of := func(f find.Finding) bool {
+		return slices.ContainsFunc(bad, func(id string) bool { return strings.HasSuffix(f.ID, "."+id) })
+	}
+	about, kept := part(p.found, of)
+	p.edit, p.do, p.found = less, spareSaid(p.do, names), append(kept, about...) // it is told by what is done
+	r.Edit, r.Do, r.Found = p.edit, p.do, p.found
 	return then, nil
 }
 
