@@ -59,31 +59,15 @@ type apartRow struct {
 
 // apart answers with the stems that were taken apart, and asks again while one is.
 func (h *handlers) apart(c *gin.Context) {
+	under, failed, ok := h.Coming(c, shell.SplitJob)
+	if !ok {
+		return
+	}
 	v := h.Look(c, "body")
-	if v == nil {
+	if v == nil || len(under) == 0 && h.CameIn(c, v.Song, "body") {
 		return
 	}
-	out := apartView{View: v}
-	jobs, err := h.Store.Jobs(c.Request.Context(), v.ID)
-	if err != nil {
-		h.FailWith(c, err)
-		return
-	}
-	for _, j := range h.Pool.Now(jobs) {
-		switch {
-		case j.Kind != shell.SplitJob:
-		case j.Active():
-			out.Under = append(out.Under, j)
-		default:
-			out.Failed = append(out.Failed, j)
-		}
-	}
-	if seen := c.Query("rev"); seen != "" && len(out.Under) == 0 && seen != strconv.FormatInt(v.Rev, 10) { // one is apart now
-		c.Header("HX-Retarget", "#sheet")
-		c.Header("HX-Reswap", "innerHTML")
-		h.Show(c, v.Song, "body")
-		return
-	}
+	out := apartView{View: v, Under: under, Failed: failed}
 	for i := range v.Stems {
 		if st := &v.Song.Stems[i]; st.Apart == nil && len(v.Parts(st.ID)) == 0 {
 			out.Whole = append(out.Whole, st)

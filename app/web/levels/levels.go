@@ -3,14 +3,11 @@ package levels
 
 import (
 	"net/http"
-	"strconv"
 
 	"github.com/gin-gonic/gin"
 
-	"mellowthump/app/store"
 	"mellowthump/app/web/plot"
 	"mellowthump/app/web/shell"
-	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/levels"
 	"mellowthump/core/mix"
@@ -95,36 +92,16 @@ func (h *handlers) wholeSong(c *gin.Context) {
 
 // references shows the finished tracks, and asks again while one is coming in.
 func (h *handlers) references(c *gin.Context) {
+	under, failed, ok := h.Coming(c, shell.ReferenceJob)
+	if !ok {
+		return
+	}
 	song := h.Load(c)
-	if song == nil {
-		return
-	}
-	jobs, err := h.Store.Jobs(c.Request.Context(), song.ID)
-	if err != nil {
-		h.FailWith(c, err)
-		return
-	}
-	var under []string
-	var failed []store.Job
-	for _, j := range h.Pool.Now(jobs) {
-		switch {
-		case j.Kind != shell.ReferenceJob:
-		case j.Active() && j.Message == worker.NoRoom:
-			under = append(under, j.Name+": "+worker.NoRoom)
-		case j.Active():
-			under = append(under, j.Name+" is being measured")
-		default:
-			failed = append(failed, j)
-		}
-	}
-	if seen := c.Query("rev"); seen != "" && len(under) == 0 && seen != strconv.FormatInt(song.Rev, 10) { // one came in
-		c.Header("HX-Retarget", "#sheet")
-		c.Header("HX-Reswap", "innerHTML")
-		h.Show(c, song, h.CurrentStage(c))
+	if song == nil || len(under) == 0 && h.CameIn(c, song, h.CurrentStage(c)) {
 		return
 	}
 	again := len(under) > 0 || c.Request.Method == http.MethodPost // a short one may be in already: look once more
-	h.Write(c, http.StatusOK, "references", map[string]any{"ID": song.ID, "References": song.References, "Under": under, "Again": again, "Failed": failed})
+	h.Write(c, http.StatusOK, "references", map[string]any{"ID": song.ID, "References": song.References, "Under": shell.Measured(under), "Again": again, "Failed": failed})
 }
 
 // removeReference takes a finished track out of the song.

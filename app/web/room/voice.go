@@ -5,14 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"mellowthump/app/store"
 	"mellowthump/app/web/shell"
-	"mellowthump/app/worker"
 	"mellowthump/core/bench"
 	"mellowthump/core/field"
 	"mellowthump/core/meter"
@@ -63,6 +61,7 @@ type voiceView struct {
 	Level, Wrong string
 	Own          meter.Figure // level of the song's own voice
 	Under        []string     // voices that come in
+	Again        bool         // it is asked again soon
 	Failed       []store.Job
 	Space        *room.VoiceSpace
 	Lines        []voiceLine
@@ -70,27 +69,16 @@ type voiceView struct {
 
 // voice answers with what the beat leaves a voice, and asks again while one comes in.
 func (h *handlers) voice(c *gin.Context) {
+	under, failed, ok := h.Coming(c, shell.VoiceJob)
+	if !ok {
+		return
+	}
 	v := h.looked(c)
 	if v == nil {
 		return
 	}
-	out := voiceView{View: v, Level: c.Query("level"), Own: meter.None}
-	jobs, err := h.Store.Jobs(c.Request.Context(), v.ID)
-	if err != nil {
-		h.FailWith(c, err)
-		return
-	}
-	for _, j := range h.Pool.Now(jobs) {
-		switch {
-		case j.Kind != shell.VoiceJob:
-		case j.Active() && j.Message == worker.NoRoom:
-			out.Under = append(out.Under, j.Name+": "+worker.NoRoom)
-		case j.Active():
-			out.Under = append(out.Under, j.Name+" is being measured")
-		default:
-			out.Failed = append(out.Failed, j)
-		}
-	}
+	out := voiceView{View: v, Level: c.Query("level"), Own: meter.None, Under: shell.Measured(under), Failed: failed}
+	out.Again = len(under) > 0 || c.Request.Method == http.MethodPost // a short one may be in already: look once more
 	level, err := voiceAt(out.Level)
 	if err != nil {
 		out.Wrong = shell.Sentence(err.Error())
@@ -100,13 +88,10 @@ func (h *handlers) voice(c *gin.Context) {
 	if out.Level == "" && v.Song.Voice == nil {
 		out.Level = shell.Typed(voiceLevel)
 	}
-	if seen := c.Query("rev"); seen != "" && len(out.Under) == 0 && seen != strconv.FormatInt(v.Rev, 10) { // one came in
-		c.Header("HX-Retarget", "#sheet")
-		c.Header("HX-Reswap", "innerHTML")
-		h.Show(c, v.Song, "room")
+	if len(under) == 0 && h.CameIn(c, v.Song, "room") {
 		return
 	}
-	if len(out.Under) > 0 {
+	if out.Again {
 		h.Write(c, http.StatusOK, "roomvoice", out)
 		return
 	}
