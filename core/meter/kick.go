@@ -3,7 +3,6 @@ package meter
 import (
 	"math"
 	"math/cmplx"
-	"sort"
 
 	"mellowthump/core/dsp"
 )
@@ -14,25 +13,30 @@ const (
 	kickReach  = 0.5   // s after the hit
 	kickHits   = 24    // about as many hits are followed
 	kickUnder  = 0.01  // energy at which following ends: 20 dB under the peak
+
+	stretchLong = 0.08 // s: three periods of the lowest kicks
+	stretchStep = 0.02 // s from the start of one stretch to the next
+	stretchBins = 4096 // of the transform of a stretch or a hit, about half a hertz apart
+	settledBy   = 50.0 // cents by which stretches may differ, and the pitch from the tallest place of the hit's spectrum
+	settledLong = 3    // stretches
+	settledPart = 0.05 // of the hit's energy
+	settledOff  = 0.1  // of the energy of what has settled may lie elsewhere: the end of a cut sound does
 )
 
-// KickPitch returns the pitch on which a kick settles: for each hit the energy-weighted
-// median of the instantaneous frequency from the low band's peak until 20 dB under it, and
-// of these the median over the hits. low and fs are as from Low; hits are in seconds. The
-// confidence falls with the spread between hits. It returns nil where there is none.
+// KickPitch returns the pitch on which a kick settles. Each hit is looked at in stretches of 80 ms, until they are 20 dB under the
+// loudest; it has settled from the stretch on after which, but for a tenth of the energy, the tallest places of their spectra differ by
+// no more than 50 cents from their mean by energy, where that is three stretches or more and a twentieth of the energy. The pitch is the tallest place of the
+// spectrum of what is left from there on, the median over the hits that settle, and Settled says that half of the hits do and that
+// their whole spectra, sweep and all, are tallest there too, within 50 cents. Else it is the tallest place of the whole hits'
+// spectra, and the kick has no settled pitch. low and fs are as from Low; hits are in seconds. The confidence falls with the spread
+// between hits. It returns nil where there is none. Own definition; of common practice none is published.
 func KickPitch(low []float32, fs float64, hits []float64) *Pitch {
-	n := 1
-	for n < int(2*kickReach*fs) {
-		n *= 2
-	}
-	f := &follower{fft: dsp.NewComplex(n), fs: fs, weights: make([]float64, n)}
-	for k := range f.weights {
-		f.weights[k] = bandWeight(float64(k) * fs / float64(n))
-	}
-	var settled []Figure
-	stride := max(1, len(hits)/kickHits) // a long song's hits repeat
+	f := &stretches{fft: dsp.NewFFT(stretchBins), fs: fs, frame: make([]float64, stretchBins)}
+	var settled, tallest []Figure
+	each := max(1, len(hits)/kickHits) // a long song's hits repeat
+	asked := 0
 	for i, h := range hits {
-		if i%stride != 0 {
+		if i%each != 0 {
 			continue
 		}
 		end := h + kickReach
@@ -43,16 +47,110 @@ func KickPitch(low []float32, fs float64, hits []float64) *Pitch {
 		if to-from < int(0.03*fs) {
 			continue
 		}
-		if hz := f.settle(low[from:to]); hz > 0 {
-			settled = append(settled, Figure(hz))
+		hit := low[from:to]
+		whole, _ := f.tallest(hit, true)
+		if whole == 0 {
+			continue
+		}
+		tallest = append(tallest, Figure(whole))
+		if at, ok, long := f.settles(hit); long {
+			asked++
+			if hz, _ := f.tallest(hit[at:], true); ok && hz > 0 && math.Abs(1200*math.Log2(hz/whole)) <= settledBy {
+				settled = append(settled, Figure(hz))
+			}
 		}
 	}
-	if len(settled) == 0 {
+	of := tallest
+	is := len(settled) > 0 && 2*len(settled) >= asked
+	if is {
+		of = settled
+	}
+	if len(of) == 0 {
 		return nil
 	}
-	hz := float64(Median(settled))
-	spread := 1200 * math.Log2(float64(Percentile(settled, 0.9)/Percentile(settled, 0.1)))
-	return newPitch(hz, 1/(1+spread/100))
+	spread := 1200 * math.Log2(float64(Percentile(of, 0.9)/Percentile(of, 0.1)))
+	p := newPitch(float64(Median(of)), 1/(1+spread/100))
+	p.Settled = is
+	return p
+}
+
+// stretches looks for the tallest places of spectra.
+type stretches struct {
+	fft   *dsp.FFT
+	fs    float64
+	frame []float64
+	c     []complex128
+}
+
+// tallest returns where a sound's spectrum is tallest in the kick's low band, Hz, by a parabola through the levels about it, and its
+// energy; 0 where there is none. A struck sound is tapered at its end alone, a stretch at both.
+func (s *stretches) tallest(x []float32, struck bool) (hz, energy float64) {
+	n := min(len(x), stretchBins)
+	for k := range s.frame {
+		s.frame[k] = 0
+	}
+	for k, v := range x[:n] {
+		w := 0.5 - 0.5*math.Cos(2*math.Pi*(float64(k)+0.5)/float64(n))
+		if struck {
+			w = math.Min(1, float64(n-k)/(0.3*float64(n)+1))
+		}
+		s.frame[k] = float64(v) * w
+		energy += s.frame[k] * s.frame[k]
+	}
+	s.c = s.fft.Coefficients(s.c, s.frame)
+	of := func(k int) float64 { return real(s.c[k])*real(s.c[k]) + imag(s.c[k])*imag(s.c[k]) }
+	lo, hi, top, most := int(kickLowHz*stretchBins/s.fs), min(int(kickHighHz*stretchBins/s.fs), stretchBins/2-1), 0, 0.0
+	for k := lo; k <= hi; k++ {
+		if p := of(k); p > most {
+			top, most = k, p
+		}
+	}
+	if top <= lo || top == hi || most == 0 {
+		return 0, energy
+	}
+	a, b, c := math.Log(of(top-1)+1e-300), math.Log(most), math.Log(of(top+1)+1e-300)
+	off := 0.0
+	if d := a - 2*b + c; d < 0 {
+		off = 0.5 * (a - c) / d
+	}
+	return (float64(top) + off) * s.fs / stretchBins, energy
+}
+
+// settles returns the sample from which a hit stays on one pitch; long is false where it is over before that could be told.
+func (s *stretches) settles(x []float32) (at int, ok, long bool) {
+	wide, step := int(stretchLong*s.fs), int(stretchStep*s.fs)
+	var hz, energy []float64
+	loudest, all := 0.0, 0.0
+	for from := 0; from+wide <= len(x); from += step {
+		p, e := s.tallest(x[from:from+wide], false)
+		if loudest = max(loudest, e); e < loudest*kickUnder || p == 0 {
+			break
+		}
+		hz, energy, all = append(hz, p), append(energy, e), all+e
+	}
+	if len(hz) < settledLong {
+		return 0, false, false
+	}
+	for k := 0; len(hz)-k >= settledLong; k++ {
+		mean, sum := 0.0, 0.0
+		for i := k; i < len(hz); i++ {
+			mean, sum = mean+energy[i]*math.Log2(hz[i]), sum+energy[i]
+		}
+		mean /= sum
+		if sum < settledPart*all {
+			break
+		}
+		far := 0.0
+		for i := k; i < len(hz); i++ {
+			if math.Abs(1200*(math.Log2(hz[i])-mean)) > settledBy {
+				far += energy[i]
+			}
+		}
+		if far <= settledOff*sum {
+			return k * step, true, true
+		}
+	}
+	return 0, false, true
 }
 
 // Sweep is how a kick falls from its start to the pitch on which it settles.
@@ -147,40 +245,6 @@ func (f *follower) analytic(x []float32) []complex128 {
 	}
 	f.z = f.fft.Sequence(f.z, f.c)
 	return f.z
-}
-
-// settle returns the pitch on which one hit settles, 0 where it has none.
-func (f *follower) settle(x []float32) float64 {
-	z, fs := f.analytic(x), f.fs
-	peak, at := 0.0, 0
-	energy := make([]float64, len(x))
-	for i := range energy {
-		energy[i] = real(z[i])*real(z[i]) + imag(z[i])*imag(z[i])
-		if energy[i] > peak {
-			peak, at = energy[i], i
-		}
-	}
-	if peak == 0 {
-		return 0
-	}
-	type point struct{ hz, weight float64 }
-	var points []point
-	total := 0.0
-	for i := at + 1; i < len(x) && energy[i] > peak*kickUnder; i++ {
-		hz := cmplx.Phase(z[i]*cmplx.Conj(z[i-1])) * fs / (2 * math.Pi)
-		if hz > 0 {
-			points = append(points, point{hz, energy[i]})
-			total += energy[i]
-		}
-	}
-	sort.Slice(points, func(i, j int) bool { return points[i].hz < points[j].hz })
-	half := 0.0
-	for _, p := range points {
-		if half += p.weight; half >= total/2 {
-			return p.hz
-		}
-	}
-	return 0
 }
 
 // bandWeight is 1 inside the kick's low band and falls to 0 over half an octave outside.

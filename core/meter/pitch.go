@@ -31,9 +31,10 @@ const (
 type Pitch struct {
 	Hz         float64 `json:"hz"`
 	Note       string  `json:"note"`
-	Cents      float64 `json:"cents"`      // distance from the note
-	Confidence float64 `json:"confidence"` // 0 to 1
-	Periodic   float64 `json:"-"`          // share of the energy that has a pitch, this one or another
+	Cents      float64 `json:"cents"`             // distance from the note
+	Confidence float64 `json:"confidence"`        // 0 to 1
+	Settled    bool    `json:"settled,omitempty"` // of a kick: it stays on this pitch after its sweep
+	Periodic   float64 `json:"-"`                 // share of the energy that has a pitch, this one or another
 }
 
 func newPitch(hz, confidence float64) *Pitch {
