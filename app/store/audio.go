@@ -212,7 +212,7 @@ func (s *Store) OpenRaw(sha string) (*os.File, error) {
 	return f, err
 }
 
-// Open opens registered audio, silence of its length where its file is damaged (Facts say how); with Onsets and KickHz it
+// Open opens registered audio, silence of its length where its file is damaged (Facts say how); with Onsets and KickPitch it
 // makes Store a mix.Library.
 func (s *Store) Open(sha string) (audio.Source, func() error, error) {
 	a, err := s.Facts(context.Background(), sha)
@@ -269,11 +269,11 @@ func (s *Store) Onsets(sha string) ([]meter.Onset, error) {
 	return a.Hits, nil
 }
 
-// KickHz returns the pitch registered audio settles on as a kick, 0 where there is none.
-func (s *Store) KickHz(sha string) (float64, error) {
+// KickPitch returns the pitch of registered audio as a kick, the zero value where there is none.
+func (s *Store) KickPitch(sha string) (meter.Pitch, error) {
 	a, err := s.Facts(context.Background(), sha)
 	if err != nil || a.Kick == nil {
-		return 0, err
+		return meter.Pitch{}, err
 	}
-	return a.Kick.Hz, nil
+	return *a.Kick, nil
 }

@@ -7,6 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"time"
@@ -127,7 +128,7 @@ func measure(ctx context.Context, args []string, out io.Writer) error {
 	if f.NArg() == 0 {
 		return errUsage{errors.New("measure: name at least one file")}
 	}
-	all := make([]facts.Facts, 0, f.NArg())
+	all := make([]measured, 0, f.NArg())
 	for _, name := range f.Args() {
 		known, err := measureFile(ctx, name)
 		if err != nil {
@@ -138,17 +139,41 @@ func measure(ctx context.Context, args []string, out io.Writer) error {
 	return writeJSON(out, all)
 }
 
-func measureFile(ctx context.Context, name string) (facts.Facts, error) {
+// measured is what the command says of a file.
+type measured struct {
+	facts.Facts
+	Role       session.Role `json:"role"`
+	Confidence float64      `json:"role_confidence"` // 0 to 1
+	Reason     string       `json:"role_reason"`
+	Doubt      string       `json:"role_doubt,omitempty"`
+	Kick       *kickPitch   `json:"kick"` // of what strikes low; null else
+}
+
+// kickPitch is a kick's pitch; where it falls until it is gone, it has not settled, and this is where it is loudest.
+type kickPitch struct {
+	*meter.Pitch
+	Settled bool `json:"settled"`
+}
+
+func measureFile(ctx context.Context, name string) (measured, error) {
 	r, file, err := openSound(ctx, name)
 	if err != nil {
-		return facts.Facts{}, err
+		return measured{}, err
 	}
 	defer file.Close()
 	a, err := facts.Analyse(ctx, r, name, nil)
-	if err != nil {
-		return facts.Facts{}, fmt.Errorf("%s: %w", name, err)
+	if err == nil {
+		err = facts.Portray(ctx, r, a)
 	}
-	return a.Facts, nil
+	if err != nil {
+		return measured{}, fmt.Errorf("%s: %w", name, err)
+	}
+	g := a.Guess(session.StemName(name))
+	out := measured{Facts: a.Facts, Role: g.Role, Confidence: math.Round(100*g.Confidence) / 100, Reason: g.Reason, Doubt: g.Doubt}
+	if a.Kick != nil && (g.Role == session.Kick || g.Role == session.Drums) {
+		out.Kick = &kickPitch{a.Kick, a.Kick.Settled}
+	}
+	return out, nil
 }
 
 // clearPair fits a duck to two aligned stems and prints before, duck and after.

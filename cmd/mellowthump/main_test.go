@@ -347,6 +347,14 @@ func TestMeasure(t *testing.T) {
 	if regexp.MustCompile(`NaN|Inf`).MatchString(out) {
 		t.Error("the JSON holds no number")
 	}
+	kick := outside.WriteWAV(t, "bounce 3.wav", ferry()["kick-low"].Slice(0, 8*44100), wav.Int24)
+	if _, out, _ = command("measure", kick); json.Unmarshal([]byte(out), &got) != nil {
+		t.Fatal(out)
+	}
+	settles, _ := got[0]["kick"].(map[string]any)
+	if sure, _ := got[0]["role_confidence"].(float64); got[0]["role"] != "kick" || sure < 0.8 || got[0]["role_reason"] == "" || settles["note"] != "G1" || settles["settled"] != true {
+		t.Errorf("%v %v %v %v", got[0]["role"], got[0]["role_confidence"], got[0]["role_reason"], settles)
+	}
 }
 
 func TestUsage(t *testing.T) {

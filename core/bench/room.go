@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 )
 
@@ -14,10 +15,16 @@ func (b *Bench) RoomWindow() mix.Window {
 	return w
 }
 
-// KickHz is the kick's fundamental, Hz; 0 where it has none, or where there is no kick.
-func (b *Bench) KickHz() (float64, error) {
+// KickPitch is the kick's pitch; the zero value where it has none, or where there is no kick.
+func (b *Bench) KickPitch() (meter.Pitch, error) {
 	if b.Song.TriggerStem() == nil {
-		return 0, nil
+		return meter.Pitch{}, nil
 	}
-	return b.Renderer.KickHz(b.Song)
+	return b.Renderer.KickPitch(b.Song)
+}
+
+// KickHz is the frequency of KickPitch.
+func (b *Bench) KickHz() (float64, error) {
+	p, err := b.KickPitch()
+	return p.Hz, err
 }

@@ -31,7 +31,7 @@ type Shaped struct {
 func (p Part) Drum(song *session.Song) bool {
 	for _, st := range p.Stems(song) {
 		switch st.Role {
-		case session.Kick, session.Snare, session.Perc:
+		case session.Kick, session.Snare, session.Perc, session.Drums:
 			return true
 		}
 	}

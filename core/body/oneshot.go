@@ -120,7 +120,7 @@ func pitchOf(b audio.Buffer, kick bool) *meter.Pitch {
 	if kick {
 		p = meter.KickPitch(low.Out, fs, []float64{shotBefore})
 	}
-	if p == nil || p.Confidence < 0.3 {
+	if p == nil || p.Confidence < 0.3 || kick && !p.Settled {
 		return nil
 	}
 	return p

@@ -37,7 +37,7 @@ const (
 	ferryBars  = 32
 	ferrySharp = 17.0 // cents by which the 808 is out of tune
 	ferryClip  = 1.4  // dB by which the drum bus goes over full scale
-	ferryKick  = 48.0 // Hz under the kick's sweep; it settles near 52
+	ferryKick  = 48.0 // Hz on which the kick settles
 )
 
 var (

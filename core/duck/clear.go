@@ -138,7 +138,9 @@ func Clear(ctx context.Context, kick, bass audio.Source, o Options) (*Cleared, e
 	}
 	c.Before, c.After, c.Move = state.Before, state.After, fit.Duck
 	c.Kick.Fundamental = meter.Figure(state.Pair.Meter.HomeHz)
-	c.Kick.Note, _ = meter.Note(state.Pair.Meter.HomeHz)
+	if p, err := r.KickPitch(&song); err == nil && p.Settled {
+		c.Kick.Note = p.Note
+	}
 	c.Duck = Report{
 		Needed: fit.Needed, Reached: fit.Reached || !fit.Needed, School: school, Params: []move.Point{}, Depth: 0,
 		BassLoss: 0, BassLossLow: 0, Freed: 0, BackBefore: true, Reason: fit.Reason,

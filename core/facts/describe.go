@@ -31,6 +31,7 @@ type Portrait struct {
 	Decay       float64          `json:"decay_s"`         // until it has fallen by 20 dB, median; at most a second
 	CarriesLow  float64          `json:"carries_low"`     // low energy late in the gaps over that at the hits
 	Signature   []float32        `json:"signature"`       // the low part at evenly spread places, signed
+	Kinds       Kinds            `json:"kinds"`           // of its hits
 	Lows        []float64        `json:"lows"`            // share of the energy in each hertz under 64, see meter.LowShares
 }
 
@@ -62,6 +63,7 @@ type traces struct {
 	first      int         // frame of the first sample over silence, -1 before it
 	sideShare  float64
 	meanSquare float64 // of the mono sum
+	kinds      Kinds
 }
 
 // meanSquares are those of equal blocks of a sound.
@@ -98,9 +100,25 @@ func (t *traces) add(rate int, mono []float32, at int) {
 	}
 }
 
-// Describe adds the portrait of a file that Analyse has just measured; src is read again, at
+// Describe adds the portrait of a file that Analyse has just measured, with its line where it plays one; src is read again, at
 // some places.
 func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
+	t := a.traces
+	if err := Portray(ctx, src, a); err != nil || a.Portrait == nil || t == nil {
+		return err
+	}
+	p := a.Portrait
+	role, sure := a.likeliest()
+	struck := role == session.Kick && sure > 0.5 && p.Sustain < sustained ||
+		len(a.Onsets) > 1 && p.CarriesLow < struckUnder && p.LowShare > 0.4 && role != session.Bass // a kick's hits are no line
+	if p.LowShare > lineLow && !struck && a.Fundamental != nil && a.Fundamental.Hz < lineAbout {
+		p.Line = meter.BassLine(t.low, t.lowRate)
+	}
+	return nil
+}
+
+// Portray is Describe without the line, which takes most of the time: enough to tell a role.
+func Portray(ctx context.Context, src audio.Source, a *Analysis) error {
 	if a.Silent() || a.traces == nil {
 		return nil
 	}
@@ -118,6 +136,7 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 	}
 	p.energies(t.energies.of)
 	p.attacks(t.fine.of)
+	p.Kinds = t.kinds
 	if a.Fundamental != nil {
 		p.Pitched = a.Fundamental.Periodic
 	}
@@ -130,12 +149,6 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 	}
 	p.CarriesLow = carriesLow(low, fs, a.Onsets)
 	a.Portrait = p
-	role, sure := a.likeliest()
-	struck := role == session.Kick && sure > 0.5 && p.Sustain < sustained ||
-		len(a.Onsets) > 1 && p.CarriesLow < struckUnder && p.LowShare > 0.4 && role != session.Bass // a kick's hits are no line
-	if p.LowShare > lineLow && !struck && a.Fundamental != nil && a.Fundamental.Hz < lineAbout {
-		p.Line = meter.BassLine(low, fs)
-	}
 	for i := range min(signatureSize, len(low)) {
 		p.Signature = append(p.Signature, low[i*len(low)/min(signatureSize, len(low))])
 	}
@@ -164,17 +177,24 @@ func (p *Portrait) energies(e []float64) {
 	}
 }
 
-// attacks works out how often the sound is struck, how hard, and how soon it dies away.
-func (p *Portrait) attacks(e []float64) {
+// attack is a place where a sound is struck.
+type attack struct {
+	at    int     // short block in which it begins
+	rise  float64 // dB
+	decay int     // short blocks until it has fallen by 20 dB
+}
+
+// attacksIn finds where a sound is struck by the energies of its short blocks.
+func attacksIn(e []float64) []attack {
 	loudest := 0.0
 	for _, v := range e {
 		loudest = max(loudest, v)
 	}
 	if loudest == 0 { // a mono sum that is silent: the channels are each other upside down
-		return
+		return nil
 	}
 	floor := loudest * math.Pow(10, -attackUnder/10)
-	var strikes, decays []meter.Figure
+	var out []attack
 	for i := 0; i < len(e); i++ {
 		before := floor / 1000
 		for _, v := range e[max(0, i-attackBlocks):i] {
@@ -194,8 +214,17 @@ func (p *Portrait) attacks(e []float64) {
 		for k < min(len(e), at+decayBlocks) && e[k] > e[at]*decayFall {
 			k++
 		}
-		strikes, decays = append(strikes, meter.Figure(rise)), append(decays, meter.Figure(float64(k-at)*fineSeconds))
+		out = append(out, attack{i, rise, k - at})
 		i = at + attackBlocks
+	}
+	return out
+}
+
+// attacks works out how often the sound is struck, how hard, and how soon it dies away.
+func (p *Portrait) attacks(e []float64) {
+	var strikes, decays []meter.Figure
+	for _, a := range attacksIn(e) {
+		strikes, decays = append(strikes, meter.Figure(a.rise)), append(decays, meter.Figure(float64(a.decay)*fineSeconds))
 	}
 	if len(strikes) > 0 {
 		p.Attacks = float64(len(strikes)) / (float64(len(e)) * fineSeconds)

@@ -15,7 +15,7 @@ import (
 )
 
 // Version counts changes of what is measured or how: facts of another version are stale.
-const Version = 6
+const Version = 7
 
 // Facts are the figures of one file: the fields of the command `measure`.
 type Facts struct {
@@ -147,6 +147,7 @@ func Analyse(ctx context.Context, src audio.Source, name string, progress func(f
 	}
 	a.traces.low, a.traces.lowRate, a.traces.sideShare = low.Out, fs, levels.SideShare()
 	a.traces.meanSquare = meter.Energy(mono) / float64(frames)
+	a.traces.kinds = kindsOf(mono, f.Rate, attacksIn(a.traces.fine.of))
 	fundamental := a.Fundamental
 	a.Facts = Facts{
 		File: name, Format: f.Container, Rate: f.Rate, Channels: f.Channels, BitDepth: f.BitDepth,
@@ -291,47 +292,27 @@ func HeadOfAll(all []*Analysis) float64 {
 	return head
 }
 
-// words that tell a role in a file's name; the first that fits counts.
+// words that tell a role in a file's name, in the singular or as they stand; the first that fits counts.
 var words = []struct {
 	role  session.Role
 	words []string
 }{
+	{session.Effects, []string{"fx", "sfx", "riser", "impact", "sweep", "downlifter", "uplifter", "whoosh", "transition", "scratch"}},
 	{session.Bass, []string{"808", "bass", "sub"}},
 	{session.Kick, []string{"kick", "bd", "bassdrum", "kik", "kck"}},
-	{session.Snare, []string{"snare", "clap", "sd", "rim", "snr"}},
-	{session.Hats, []string{"hat", "hats", "hihat", "hh", "ride", "cymbal", "oh", "openhat"}},
-	{session.Perc, []string{"perc", "percussion", "conga", "bongo", "shaker", "tom", "block", "cowbell", "tamb"}},
-	{session.Texture, []string{"texture", "vinyl", "noise", "atmos", "ambience", "crackle", "foley"}},
-	{session.Effects, []string{"fx", "riser", "sfx", "impact", "sweep", "downlifter"}},
-	{
-		session.Melodic,
-		[]string{
-			"pad",
-			"keys",
-			"piano",
-			"bell",
-			"lead",
-			"synth",
-			"melody",
-			"pluck",
-			"strings",
-			"guitar",
-			"chord",
-			"chords",
-			"arp",
-			"vox",
-			"vocal",
-			"flute",
-			"organ",
-			"brass",
-			"choir",
-			"harp",
-		},
-	},
+	{session.Snare, []string{"snare", "clap", "snap", "sd", "rim", "rimshot", "snr"}},
+	{session.Hats, []string{"hat", "hihat", "hh", "ride", "cymbal", "crash", "oh", "openhat"}},
+	{session.Perc, []string{"perc", "percussion", "conga", "bongo", "shaker", "tom", "block", "woodblock", "cowbell", "tamb", "tambourine", "clave"}},
+	{session.Texture, []string{"texture", "vinyl", "noise", "atmos", "ambience", "crackle", "foley", "drone"}},
+	{session.Voice, []string{"vox", "vocal", "voice", "voc", "adlib", "acapella", "rap", "chant"}},
+	{session.Melodic, []string{
+		"pad", "keys", "key", "piano", "pno", "bell", "lead", "synth", "melody", "pluck", "string", "str", "guitar", "gtr", "chord", "arp",
+		"flute", "organ", "brass", "horn", "trumpet", "sax", "choir", "harp", "mallet", "kalimba", "violin", "cello",
+	}},
 }
 
 // loops are the words for several drums in one file.
-var loops = []string{"loop", "break", "breakbeat", "beat", "drums", "drum", "top", "tops", "groove"}
+var loops = []string{"loop", "break", "breakbeat", "beat", "drums", "drum", "top", "tops", "groove", "kit"}
 
 // drumsInOne reports whether a name says that a file holds several drums, and names none of them.
 func drumsInOne(name string) bool {
@@ -360,7 +341,7 @@ func GuessRole(name string) session.Role {
 	}
 	for _, w := range words {
 		for _, word := range w.words {
-			if strings.Contains(joined, " "+word+" ") {
+			if strings.Contains(joined, " "+word+" ") || strings.Contains(joined, " "+word+"s ") {
 				return w.role
 			}
 		}

@@ -15,29 +15,42 @@ type Guess struct {
 	Doubt      string // what speaks against it; empty where nothing does
 }
 
-// Guess guesses what a stem is from its name and from what it sounds like. A name that tells
-// counts first; where the sound clearly says something else, that is told as a doubt.
+// Sure is how sure a role has to be, for what changes the sound by it.
+const Sure = 0.8
+
+// Guess guesses what a stem is from its name and from what it sounds like. A name that tells counts first; where the sound clearly
+// says something else, that is told as a doubt.
 func (a *Analysis) Guess(name string) Guess {
 	byName, bySound := GuessRole(name), a.soundsLike()
 	switch {
-	case drumsInOne(name) && struckRole(bySound.Role) && (bySound.Role != session.Kick || a.Portrait.HighShare > loopHigh):
-		return Guess{Role: session.Perc, Reason: "by its name it is drums in one file; " + bySound.Reason, Confidence: 0.7}
+	case drumsInOne(name) && (bySound.Role.Struck() || a.Portrait != nil && a.Portrait.Kinds.several()):
+		g := Guess{Role: session.Drums, Reason: "by its name it is drums in one file", Confidence: 0.85}
+		if bySound.Role == session.Drums {
+			g.Reason, g.Confidence = "by its name; "+bySound.Reason, named
+		} else if !a.Portrait.Kinds.several() { // a name that says no more than loop, and one drum
+			g.Role, g.Confidence, g.Reason = bySound.Role, min(bySound.Confidence, 0.75), bySound.Reason
+		}
+		return g
 	case byName == session.Other:
 		return bySound
 	case bySound.Role == byName:
-		return Guess{Role: byName, Reason: "by its name; " + bySound.Reason, Confidence: 0.97}
-	case bySound.Confidence >= 0.75 && (bySound.Role == session.Kick || bySound.Role == session.Bass || byName == session.Kick || byName == session.Bass):
+		return Guess{Role: byName, Reason: "by its name; " + bySound.Reason, Confidence: named}
+	case byName == session.Effects || byName == session.Voice: // an effect may sound like anything, and of voices the sound knows nothing
+		return Guess{Role: byName, Reason: "by its name", Confidence: 0.9}
+	case bySound.Confidence >= 0.75 && lowRole(bySound.Role) != lowRole(byName):
 		return Guess{Role: byName, Reason: "by its name", Confidence: 0.6, Doubt: fmt.Sprintf("it sounds like %s: %s", roleWord(bySound.Role), bySound.Reason)}
 	}
 	return Guess{Role: byName, Reason: "by its name", Confidence: 0.85}
 }
 
-// loopHigh is the share of the energy over 5 kHz from which what strikes low is no kick alone: hats and a snare are with it.
-const loopHigh = 0.01
+const named = 0.97 // how sure a role is that name and sound agree on
 
-// struckRole reports whether a role is one of drums.
-func struckRole(r session.Role) bool {
-	return r == session.Kick || r == session.Snare || r == session.Hats || r == session.Perc
+// lowRole is a role that others make room for; empty for those others.
+func lowRole(r session.Role) session.Role {
+	if r == session.Kick || r == session.Bass || r == session.Drums {
+		return r
+	}
+	return ""
 }
 
 func roleWord(r session.Role) string {
@@ -79,6 +92,8 @@ func (a *Analysis) soundsLike() Guess {
 		g.Reason = fmt.Sprintf("%s of it lies over 5 kHz, struck %.1f times a second", percent(p.HighShare), p.Attacks)
 	case session.Perc:
 		g.Reason = fmt.Sprintf("it is struck %.1f times a second and dies away within %.0f ms", p.Attacks, 1000*p.Decay)
+	case session.Drums:
+		g.Reason = fmt.Sprintf("it holds several drums: %s", p.Kinds)
 	case session.Melodic:
 		g.Reason = fmt.Sprintf("it holds tones, %s of it has a pitch", percent(p.Pitched))
 	case session.Texture:

@@ -26,7 +26,7 @@ var All = []Figure{
 		"where the kick settles",
 		"Hz",
 		1,
-		"The pitch the kick settles on: the energy-weighted median of its instantaneous frequency, median over the hits.",
+		"The pitch the kick stays on after its sweep: where the spectrum of what is left is tallest, median over the hits. A kick that falls until it is gone has none.",
 	},
 	{
 		"clearance",
@@ -91,6 +91,7 @@ var All = []Figure{
 			"better or worse.",
 	},
 	{"noteshare", "time on a note", "%", 0, "Share of the time in which a note of the bass sounds in the loop."},
+	{"kickcents", "kick off the bass’s note", "cents", 0, "Where the kick settles against the bass note that most of its hits fall on, or the commonest where few do, in one octave, in cents."},
 	{"notecents", "note off pitch", "cents", 0, "The note's settled pitch against equal temperament, A4 = 440 Hz, in cents."},
 	{"step", "peak at a step", "dBFS", 1, "Peak of the sample that is largest at this step, measured in a real render, in dB under full scale."},
 	{"stepload", "loudness at a step", "LUFS", 1, "Integrated loudness at this step, ITU-R BS.1770-5. A mono part is measured as one channel."},
@@ -319,9 +320,9 @@ var All = []Figure{
 		"over its own line",
 		"dB",
 		1,
-		"How far the rest of the mix stands over its own straight line from 60 Hz to 6 kHz, in twelfths of an octave, where it is muddiest in 100 to 300 Hz.",
+		"How far the rest of the mix stands over its own straight line from 60 Hz to 6 kHz, by octaves, where it is muddiest in 100 to 300 Hz.",
 	},
-	{"boxover", "rings out", "dB", 1, "How far a drum rings out of what is beside it in 200 to 300 Hz, in twelfths of an octave."},
+	{"boxover", "rings out", "dB", 1, "How far a drum rings out of what is beside it in 212 to 500 Hz, in twelfths of an octave."},
 	{"ringover", "over its partials", "dB", 1, "By how much a partial that rings stands over the median of the others of its octave; 0 where it no longer rings."},
 	{"covered", "covered by one other", "%", 0, "Share of what would be heard of a part if one other were gone, by energy, that is lost to it."},
 	{

@@ -107,8 +107,7 @@ func ofPortrait(p *facts.Portrait, role session.Role, a *facts.Analysis) []find.
 			float64(p.Spectrum.TopHz)/1000,
 		)
 	}
-	hit := role == session.Kick || role == session.Snare || role == session.Perc || role == session.Hats
-	if hit && p.Floor > floorTell && p.Floor-a.SamplePeak > floorAbove && p.Sustain < 0.9 && p.FloorSpread < floorSpread {
+	if role.Struck() && p.Floor > floorTell && p.Floor-a.SamplePeak > floorAbove && p.Sustain < 0.9 && p.FloorSpread < floorSpread {
 		say("floor", "Room or hum between the hits adds up over many stems.", "noise floor at %.0f dBFS", float64(p.Floor))
 	}
 	if role == session.Kick && p.CarriesLow > carriesTell {

@@ -58,7 +58,7 @@ func rumbleOf(role session.Role, a *facts.Analysis) (r Rumble, ok bool) {
 	case session.Bass:
 		own = lowestNote(a.Portrait.Line)
 		r.Edge, r.Limit = lowPartFrom, rumbleLow
-	case session.Perc, session.Other: // there may be a kick in it
+	case session.Drums, session.Perc, session.Other: // there may be a kick in it
 		r.Edge, r.Limit = lowPartFrom, rumbleLow
 	case session.Melodic:
 		own = lowestNote(a.Portrait.Line)

@@ -334,6 +334,10 @@ func what(r session.Role) string {
 		return "a hat"
 	case session.Perc:
 		return "percussion"
+	case session.Drums:
+		return "drums in one file"
+	case session.Voice:
+		return "a voice"
 	case session.Melodic:
 		return "a melodic part"
 	case session.Texture:

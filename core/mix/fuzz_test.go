@@ -26,7 +26,9 @@ func (a anySound) Onsets(string) ([]meter.Onset, error) {
 	return []meter.Onset{{At: 0.1}, {At: 0.5}, {At: 0.9, Under: 30}}, nil
 }
 
-func (a anySound) KickHz(string) (float64, error) { return 52, nil }
+func (a anySound) KickPitch(string) (meter.Pitch, error) {
+	return meter.Pitch{Hz: 52, Settled: true}, nil
+}
 
 // number is a number in JSON; odd are those that it is changed into.
 var (

@@ -5,6 +5,8 @@ import (
 	"math"
 	"slices"
 
+	"mellowthump/core/meter"
+
 	"mellowthump/core/field"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
@@ -121,12 +123,21 @@ func (r *Renderer) rawHits(song *session.Song, t *session.Trigger, st *session.S
 	return hits, nil
 }
 
-// KickHz returns the pitch that the trigger's stem settles on as it plays, tuned or not; 0 where
-// it has none.
-func (r *Renderer) KickHz(song *session.Song) (float64, error) {
+// KickPitch returns the pitch of the trigger's stem as it plays, tuned or not; the zero value where it has none.
+func (r *Renderer) KickPitch(song *session.Song) (meter.Pitch, error) {
 	st := song.TriggerStem()
-	hz, err := r.Library.KickHz(st.Audio)
-	return hz * math.Pow(2, st.Tuned()/1200), err
+	p, err := r.Library.KickPitch(st.Audio)
+	if tuned := st.Tuned(); tuned != 0 && p.Hz > 0 {
+		p.Hz *= math.Pow(2, tuned/1200)
+		p.Note, p.Cents = meter.Note(p.Hz)
+	}
+	return p, err
+}
+
+// KickHz is the frequency of KickPitch; 0 where it has none.
+func (r *Renderer) KickHz(song *session.Song) (float64, error) {
+	p, err := r.KickPitch(song)
+	return p.Hz, err
 }
 
 // hitsFor are the hits that a move of a chain goes by; st is the stem whose chain it is, nil for a bus or the master.

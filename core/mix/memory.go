@@ -14,7 +14,7 @@ type Memory struct {
 	mu     sync.Mutex
 	sounds map[string]audio.Buffer
 	onsets map[string][]meter.Onset
-	kickHz map[string]float64
+	kick   map[string]meter.Pitch
 }
 
 // Put adds a sound.
@@ -24,7 +24,7 @@ func (m *Memory) Put(name string, b audio.Buffer) {
 	if m.sounds == nil {
 		m.sounds = map[string]audio.Buffer{}
 		m.onsets = map[string][]meter.Onset{}
-		m.kickHz = map[string]float64{}
+		m.kick = map[string]meter.Pitch{}
 	}
 	m.sounds[name] = b
 }
@@ -40,15 +40,15 @@ func (m *Memory) Open(name string) (audio.Source, func() error, error) {
 	return audio.Memory{Buffer: b}, func() error { return nil }, nil
 }
 
-func (m *Memory) measure(name string) ([]meter.Onset, float64, error) {
+func (m *Memory) measure(name string) ([]meter.Onset, meter.Pitch, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if o, ok := m.onsets[name]; ok {
-		return o, m.kickHz[name], nil
+		return o, m.kick[name], nil
 	}
 	b, ok := m.sounds[name]
 	if !ok {
-		return nil, 0, fmt.Errorf("no sound named %q", name)
+		return nil, meter.Pitch{}, fmt.Errorf("no sound named %q", name)
 	}
 	mono := b.Mono()
 	hits := meter.NewOnsetMeter(b.Rate)
@@ -57,9 +57,9 @@ func (m *Memory) measure(name string) ([]meter.Onset, float64, error) {
 	low, fs := meter.Low(mono, b.Rate)
 	m.onsets[name] = o
 	if p := meter.KickPitch(low, fs, meter.Sure(o, meter.QuietHits)); p != nil {
-		m.kickHz[name] = p.Hz
+		m.kick[name] = *p
 	}
-	return o, m.kickHz[name], nil
+	return o, m.kick[name], nil
 }
 
 // Onsets returns the hits of a sound, doubtful ones too.
@@ -68,10 +68,10 @@ func (m *Memory) Onsets(name string) ([]meter.Onset, error) {
 	return o, err
 }
 
-// KickHz returns the pitch a sound settles on as a kick, 0 where there is none.
-func (m *Memory) KickHz(name string) (float64, error) {
-	_, hz, err := m.measure(name)
-	return hz, err
+// KickPitch returns the pitch of a sound as a kick, the zero value where there is none.
+func (m *Memory) KickPitch(name string) (meter.Pitch, error) {
+	_, p, err := m.measure(name)
+	return p, err
 }
 
 // Bring reads a sound whole and adds it under a name, at a rate in Hz; 0: at its own. It is resampled where it has another.

@@ -35,8 +35,8 @@ type Library interface {
 	Open(sha string) (audio.Source, func() error, error)
 	// Onsets returns the times of the hits in seconds, ascending.
 	Onsets(sha string) ([]meter.Onset, error)
-	// KickHz returns the pitch that the file settles on as a kick; 0 where there is none.
-	KickHz(sha string) (float64, error)
+	// KickPitch returns the pitch of the file as a kick; the zero value where there is none.
+	KickPitch(sha string) (meter.Pitch, error)
 }
 
 // Window is a stretch in frames at the song's rate.

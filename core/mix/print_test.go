@@ -315,7 +315,9 @@ func (l endlessLibrary) Open(string) (audio.Source, func() error, error) {
 	return endless(l), func() error { return nil }, nil
 }
 func (endlessLibrary) Onsets(string) ([]meter.Onset, error) { return nil, nil }
-func (endlessLibrary) KickHz(string) (float64, error)       { return 50, nil }
+func (endlessLibrary) KickPitch(string) (meter.Pitch, error) {
+	return meter.Pitch{Hz: 50, Settled: true}, nil
+}
 
 // What a print holds does not grow with the song, it stops when it is cancelled, and a failing writer ends it.
 func TestPrintHoldsLittle(t *testing.T) {

@@ -57,7 +57,7 @@ func tempo(b *bench.Bench) []Proposal {
 	var hits []float64
 	trigger := song.TriggerStem()
 	for _, st := range song.Stems {
-		drums := trigger == nil && st.Role == session.Perc // where no stem is the kick, it is in one of these
+		drums := trigger == nil && (st.Role == session.Drums || st.Role == session.Perc) // where no stem is the kick, it is in one of these
 		if a := b.Facts[st.Audio]; a != nil && (st.Role == session.Snare || drums || trigger != nil && st.ID == trigger.ID) {
 			hits = append(hits, a.Onsets...)
 		}

@@ -2,10 +2,13 @@ package pocket
 
 import (
 	"context"
+	"fmt"
+	"math"
 	"slices"
 
 	"mellowthump/core/bench"
 	"mellowthump/core/facts"
+	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
@@ -32,7 +35,11 @@ func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 		judged = slices.DeleteFunc(judged, func(f find.Finding) bool { return f.Other == stage.Duck })
 		judged = append(JudgeLead(st.Lead, target, kick, bass), judged...)
 	}
-	judged = append(judged, OffNote(st.Pair.Meter.HomeHz, a.Notes, len(st.After.Hits), kick, bass)...)
+	if p, err := b.KickPitch(); err != nil {
+		return nil, err
+	} else if p.Settled { // else there is nothing to tune
+		judged = append(judged, OffNote(p.Hz, a.Notes, len(st.After.Hits), kick, bass)...)
+	}
 	judged = append(judged, Agree(a.Nudge, a.Layers, bass)...)
 	judged = append(judged, Steady(a.Spread, a.Steps, bass)...)
 	for i := range judged {
@@ -40,11 +47,36 @@ func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 		switch f.ID { // what the whole song is needed for
 		case "bass-off-tune":
 			f.Fix = DetuneOn(b)
+		case "kick-off-note":
+			f.Fix = kickFix(b, a, len(st.After.Hits))
 		case "nudge":
 			f.Fix = a.Nudge.Advice(song, f.What, bass)
 		}
 	}
 	return judged, nil
+}
+
+// layerNear is how near the pitch of another kick has to lie, to be tuned with it, cents.
+const layerNear = 25.0
+
+// kickFix tunes the kick to the note that it is held against, and with it every other kick that has its pitch.
+func kickFix(b *bench.Bench, a *Agreement, hits int) []session.Edit {
+	lead := b.Song.TriggerStem()
+	p, err := b.KickPitch()
+	if err != nil || lead == nil {
+		return nil
+	}
+	by := -math.Round(float64(KickOff(p.Hz, a.Notes, hits)))
+	var out session.Together
+	for _, st := range b.Song.ByRole(session.Kick) {
+		if f := b.Facts[st.Audio]; st.ID != lead.ID {
+			if f == nil || f.Kick == nil || !f.Kick.Settled || math.Abs(1200*math.Log2(f.Kick.Hz/p.Hz)+st.Tuned()) > layerNear {
+				continue
+			}
+		}
+		out.Edits = append(out.Edits, session.SetMove{At: session.At{Stem: st.ID}, Move: kickTuned(st, by), Said: fmt.Sprintf("Tune %s by %s cents", st.Name, figure.Short(by))})
+	}
+	return out.Edits
 }
 
 // DetuneOn is the fix of a bass that is out of tune: each by the error of its commonest note.

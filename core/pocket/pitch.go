@@ -120,17 +120,22 @@ func TunedKick(song *session.Song, cents float64) session.Song {
 	c.Stems = append([]session.Stem(nil), song.Stems...)
 	if st := song.TriggerStem(); st != nil {
 		k := c.Stem(st.ID)
-		now := 0.0
-		if m := k.Move(KickTune); m != nil && !m.Off {
-			now = m.Params.(*move.Tune).Cents
-		}
-		m := move.Move{ID: KickTune, Params: &move.Tune{Cents: now + cents, Trigger: session.KickTrigger}}
-		if math.Abs(now+cents) < 1e-9 {
-			m.Params = nil
-		}
-		k.SetMove(m)
+		k.SetMove(kickTuned(k, cents))
 	}
 	return c
+}
+
+// kickTuned is the move that tunes a kick by cents from where it is now; one that is back where it began goes out.
+func kickTuned(st *session.Stem, cents float64) move.Move {
+	now := 0.0
+	if m := st.Move(KickTune); m != nil && !m.Off {
+		now = m.Params.(*move.Tune).Cents
+	}
+	m := move.Move{ID: KickTune, Params: &move.Tune{Cents: now + cents, Trigger: session.KickTrigger}}
+	if math.Abs(now+cents) < 1e-9 {
+		m.Params = nil
+	}
+	return m
 }
 
 // Detune returns the move that takes a line's own error away: all notes by the same cents, or each

@@ -141,38 +141,66 @@ func Agree(n *Nudge, layers []Layer, bass string) []find.Finding {
 	return out
 }
 
-// kickOffTell is how far a kick may lie off the bass note that most of its hits fall on, cents; common practice, no
-// published source. Further off than a semitone it is another note, and told as a clash or not at all.
+// kickOffTell is how far a kick may lie off the bass note that it is held against, cents; common practice, no published source, wide
+// because a kick goes on falling a little. Further off than a semitone it is another note, and told as a clash or not at all.
 const (
-	kickOffTell = 20.0
+	kickOffTell = 30.0
 	kickOffMost = 100.0
+	kickOffPart = 0.4 // of the line's time, of the note that a kick is held against where few of its hits fall on one
 )
 
-// OffNote tells of a kick that is out of tune with the note of the bass that most of its hits fall on. kickHz is the
-// pitch that the kick settles on; it is compared in the note's own octave, too.
-func OffNote(kickHz float64, notes []NoteUse, hits int, kick, bass string) []find.Finding {
+// kickNote is the note of the bass that a kick is held against, with its pitch: that on which most of its hits fall, else the
+// commonest of the line; nil where no note is common. What is out of tune itself counts as it will be in tune.
+func kickNote(notes []NoteUse, hits int) (*NoteUse, float64) {
 	var most *NoteUse
 	for i := range notes {
 		if most == nil || notes[i].Hits > most.Hits {
 			most = &notes[i]
 		}
 	}
-	if most == nil || kickHz <= 0 || 2*most.Hits < hits {
+	if most == nil || 2*most.Hits < hits {
+		if most = nil; len(notes) > 0 && notes[0].Share >= kickOffPart {
+			most = &notes[0]
+		}
+	}
+	if most == nil {
+		return nil, 0
+	}
+	if math.Abs(most.Cents) >= tuneTell {
+		return most, most.Hz * math.Pow(2, -most.Cents/1200)
+	}
+	return most, most.Hz
+}
+
+// KickOff is how far a kick lies off the note that it is held against, in that note's own octave too, cents; None where there is no such note.
+func KickOff(kickHz float64, notes []NoteUse, hits int) meter.Figure {
+	_, hz := kickNote(notes, hits)
+	if hz <= 0 || kickHz <= 0 {
+		return meter.None
+	}
+	return meter.Figure(math.Remainder(1200*math.Log2(kickHz/hz), 1200))
+}
+
+// OffNote tells of a kick that is out of tune with the bass. kickHz is the pitch that the kick settles on.
+func OffNote(kickHz float64, notes []NoteUse, hits int, kick, bass string) []find.Finding {
+	cents := float64(KickOff(kickHz, notes, hits))
+	if !(math.Abs(cents) > kickOffTell && math.Abs(cents) <= kickOffMost) {
 		return nil
 	}
-	cents := math.Remainder(1200*math.Log2(kickHz/most.Hz), 1200)
-	if math.Abs(cents) <= kickOffTell || math.Abs(cents) > kickOffMost {
-		return nil
-	}
-	side := "over"
+	most, hz := kickNote(notes, hits)
+	side, on := "over", fmt.Sprintf("on which %d of %d hits fall", most.Hits, hits)
 	if cents < 0 {
 		side = "under"
 	}
+	if 2*most.Hits < hits {
+		on = fmt.Sprintf("on which %s stays %.0f %% of its time", lower(bass), 100*most.Share)
+	}
 	return []find.Finding{{
-		ID: "kick-off-note", What: fmt.Sprintf("%s is %.0f cents %s %s, on which %d of %d hits fall", upper(kick), math.Abs(cents), side, most.Note, most.Hits, hits),
-		Why:  fmt.Sprintf("It settles on %.1f Hz, %s plays %.1f. So near, and not together, the two beat.", kickHz, lower(bass), most.Hz),
+		ID: "kick-off-note", What: fmt.Sprintf("%s is %.0f cents %s %s, %s", upper(kick), math.Abs(cents), side, most.Note, on),
+		Why:  fmt.Sprintf("It settles on %.1f Hz; %s in tune is %.1f. So near, and not together, the two beat.", kickHz, most.Note, hz),
 		Hear: "both", Do: fmt.Sprintf("Tune the kick by %s cents; the pitches below show it against the whole line.", figure.Short(-math.Round(cents))),
-		Values: fmt.Sprintf("tune the kick by %s cents", figure.Short(-math.Round(cents))),
+		Apply: "Tune it", Values: fmt.Sprintf("tune the kick by %s cents", figure.Short(-math.Round(cents))),
+		Own: []find.Measure{{Figure: "kickcents", In: find.Bracket{}}},
 	}}
 }
 

@@ -1,6 +1,7 @@
 package pocket
 
 import (
+	"math"
 	"strings"
 	"testing"
 
@@ -56,7 +57,7 @@ func TestUnjudgedHits(t *testing.T) {
 func TestKickOffTheNote(t *testing.T) {
 	notes := []NoteUse{{Note: "F1", Hz: 43.65, Hits: 12}, {Note: "C1", Hz: 32.7, Hits: 3}}
 	for hz, want := range map[float64]string{44.7: "41 cents over F1, on which 12 of 15 hits fall", 42.7: "38 cents under F1", 89.4: "41 cents over F1",
-		43.9: "", 49: ""} {
+		43.9: "", 44.3: "", 49: ""} {
 		f := OffNote(hz, notes, 15, "Kick", "808")
 		if want == "" && len(f) > 0 || want != "" && (len(f) != 1 || !strings.Contains(f[0].What, want)) {
 			t.Errorf("%g Hz: %+v, want %q", hz, f, want)
@@ -64,6 +65,10 @@ func TestKickOffTheNote(t *testing.T) {
 	}
 	if f := OffNote(44.7, notes, 40, "Kick", "808"); f != nil {
 		t.Errorf("few hits: %+v", f)
+	}
+	notes[0].Share, notes[0].Cents, notes[0].Hz = 0.6, 20, 43.65*math.Pow(2, 20.0/1200) // few hits, the commonest note, itself out of tune
+	if f := OffNote(44.7, notes, 40, "Kick", "808"); len(f) != 1 || f[0].What != "The kick is 41 cents over F1, on which the 808 stays 60 % of its time" && f[0].What != "Kick is 41 cents over F1, on which 808 stays 60 % of its time" {
+		t.Errorf("%+v", f)
 	}
 }
 

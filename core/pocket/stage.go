@@ -22,6 +22,7 @@ var Stage = stage.Stage{
 	Figures: map[string]stage.Figure{
 		"p10":       {Name: "worst tenth", Take: clearance, Local: true},
 		"notecents": {Name: "bass off pitch", Take: cents},
+		"kickcents": {Name: "kick off the bass’s note", Take: kickCents},
 		"phase":     {Name: "phase sum", Take: phase},
 		"layersum":  {Name: "layers’ phase sum", Take: layerSum},
 	},
@@ -45,6 +46,22 @@ func cents(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, e
 		return stage.Unjudged(meter.None, err)
 	}
 	return meter.Figure(a.Notes[0].Cents), nil
+}
+
+func kickCents(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
+	st, err := pair.On(ctx, b)
+	if err != nil {
+		return stage.Unjudged(meter.None, err)
+	}
+	a, err := AgreementOn(ctx, b)
+	if err != nil {
+		return stage.Unjudged(meter.None, err)
+	}
+	p, err := b.KickPitch()
+	if err != nil || !p.Settled {
+		return meter.None, err
+	}
+	return KickOff(p.Hz, a.Notes, len(st.After.Hits)), nil
 }
 
 func phase(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"math/cmplx"
+	"slices"
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
@@ -23,7 +24,12 @@ const (
 	fineBins  = 96   // to 12.8 kHz
 	lineLo    = 60.0 // Hz: the line is laid from here
 	lineHi    = 6000.0
-	overLeast = 3.0 // dB over the line that are told
+	boxLeast  = 3.0  // dB that a resonance stands out of what is beside it
+	boxTell   = 12.0 // dB over the line: recorded snares and toms lie up to 11 over it by themselves
+	mudTell   = 15.0 // dB over the line by octaves: mixes of chords lie up to 14 over it by themselves
+	mudTo     = 10.0 // to where a bell takes it
+	mudWide   = 6    // twelfths of an octave on each side: a note alone is no mud
+	boxWide   = 2
 	bellMost  = move.BigCut
 	lineFloor = 60.0 // dB under the loudest band: what is under it is not there
 )
@@ -31,7 +37,7 @@ const (
 // Common practice, no published source: where it is mud, and where drums are boxy, Hz.
 var (
 	mudBand = [2]float64{100, 300}
-	boxBand = [2]float64{212, 300} // a drum's body is left out
+	boxBand = [2]float64{212, 500} // a drum's body is left out
 )
 
 // Fine is a spectrum: mean squares in bands of a twelfth of an octave from 50 Hz on, mean of the channels and over time.
@@ -73,9 +79,9 @@ func fineSpectrum(ctx context.Context, x audio.Buffer, from int) (Fine, error) {
 	return out, nil
 }
 
-// over returns by how much each band, over a third of an octave around it, stands over the straight line through the
+// over returns by how much each band, with so many on each side, stands over the straight line through the
 // bands from 60 Hz to 6 kHz (least squares over the octaves), dB; -Inf where nothing is there.
-func (f Fine) over() []float64 {
+func (f Fine) over(wide int) []float64 {
 	top := 0.0
 	for _, v := range f {
 		top = math.Max(top, v)
@@ -84,7 +90,7 @@ func (f Fine) over() []float64 {
 	smooth := make([]float64, len(f))
 	for i := range f {
 		n := 0.0
-		for k := max(0, i-2); k <= min(len(f)-1, i+2); k++ {
+		for k := max(0, i-wide); k <= min(len(f)-1, i+wide); k++ {
 			smooth[i] += f[k]
 			n++
 		}
@@ -124,7 +130,7 @@ func worst(over []float64, band [2]float64) (at int, by float64) {
 }
 
 // ring is the strongest peak of its own within two frequencies, and by how much it stands over what lies between it and
-// anything stronger, dB; -1 where none stands overLeast out. A drum's body under the band is none, though its skirt
+// anything stronger, dB; -1 where none stands boxLeast out. A drum's body under the band is none, though its skirt
 // reaches in.
 func (f Fine) ring(band [2]float64) (at int, by float64) {
 	at = -1
@@ -141,9 +147,18 @@ func (f Fine) ring(band [2]float64) (at int, by float64) {
 			}
 			return low
 		}
-		if out := dsp.PowerDB(f[i] / math.Max(f[i]/1e4, math.Max(valley(-1), valley(1)))); out >= overLeast {
+		if out := dsp.PowerDB(f[i] / math.Max(f[i]/1e4, math.Max(valley(-1), valley(1)))); out >= boxLeast {
 			at, by = i, out
 		}
+	}
+	return at, by
+}
+
+// boxy is where a drum rings out in the box, and by how much; -1 where it does not stand over its line there. A tuned drum's own
+// tone, the strongest that it has, is none.
+func (f Fine) boxy(r session.Role) (at int, by float64) {
+	if at, by = f.ring(boxBand); at < 0 || f.over(boxWide)[at] < boxTell || r == session.Perc && f[at] >= slices.Max(f) {
+		return -1, 0
 	}
 	return at, by
 }
@@ -197,18 +212,18 @@ func Mud(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window)
 		return nil, err
 	}
 	for i, st := range stems {
-		if st.Role != session.Snare && st.Role != session.Perc {
+		if !st.Role.Struck() || st.Role == session.Kick || st.Role == session.Hats {
 			continue
 		}
-		if at, by := each[i].ring(boxBand); at >= 0 && each[i].over()[at] >= overLeast {
+		if at, by := each[i].boxy(st.Role); at >= 0 {
 			out = append(out, Muddy{Stem: st.ID, Box: true, Hz: fineHz(at), Over: by, Bell: bellAt(fineHz(at), rate, each[i], func(f Fine) float64 {
 				_, by := f.ring(boxBand)
 				return by
 			})})
 		}
 	}
-	at, by := worst(all.over(), mudBand)
-	if at < 0 || by < overLeast {
+	at, by := worst(all.over(mudWide), mudBand)
+	if at < 0 || by < mudTell {
 		return out, nil
 	}
 	most := 0
@@ -222,8 +237,8 @@ func Mud(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window)
 		for k, v := range all {
 			sum[k] = math.Max(0, v-each[most][k]) + f[k]
 		}
-		_, by := worst(sum.over(), mudBand)
-		return by - 0.05
+		_, by := worst(sum.over(mudWide), mudBand)
+		return by - mudTo
 	})}), nil
 }
 
@@ -280,7 +295,7 @@ func MudLeft(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Win
 		return meter.None, err
 	}
 	if !box {
-		return meter.Figure(all.over()[fineAt(hz)]), nil
+		return meter.Figure(all.over(mudWide)[fineAt(hz)]), nil
 	}
 	for i, st := range stems {
 		if st.ID == stem {
@@ -303,7 +318,7 @@ func (m Muddy) finding(song *session.Song) (f find.Finding, ok bool) {
 	}
 	bell := fmt.Sprintf("A bell of %s dB, Q %s", figure.Short(m.Bell.DB), figure.Signed(m.Bell.Q, -1))
 	f.Why = fmt.Sprintf(
-		"It stands %s dB over the rest's own line from 60 Hz to 6 kHz. %s, on %s brings it there, or as near as %s dB do.",
+		"It stands %s dB over the rest's own line from 60 Hz to 6 kHz; mixes of chords stand 8 to 14 over it. %s, on %s brings it down to 10, or as near as %s dB do.",
 		figure.Short(m.Over),
 		bell,
 		st.Name,
@@ -321,9 +336,9 @@ func (m Muddy) finding(song *session.Song) (f find.Finding, ok bool) {
 	f.Fix = []session.Edit{session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: session.RoomBell, Params: m.Bell, Why: f.What}}}
 	f.Values = fmt.Sprintf("%s: %s", st.Name, m.Bell.Words())
 	f.Taste = "a matter of tone: hear it first"
-	own := find.Measure{Figure: "overline", Of: st.ID, Hz: m.Bell.Hz, In: find.AtMost(3)}
+	own := find.Measure{Figure: "overline", Of: st.ID, Hz: m.Bell.Hz, In: find.AtMost(mudTo)}
 	if m.Box {
-		own.Figure = "boxover"
+		own.Figure, own.In = "boxover", find.AtMost(boxLeast)
 	}
 	f.Own = []find.Measure{own}
 	return f, true

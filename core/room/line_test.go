@@ -8,6 +8,7 @@ import (
 
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
+	"mellowthump/core/session"
 	"mellowthump/internal/sampled"
 )
 
@@ -22,7 +23,7 @@ func TestMudAgainstAPlainLine(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i, v := range f.over() {
+	for i, v := range f.over(boxWide) {
 		if hz := fineHz(i); hz >= lineLo && hz <= lineHi && math.Abs(v) > 1.2 {
 			t.Errorf("noise stands %.2f dB over its line at %.0f Hz", v, hz)
 		}
@@ -36,12 +37,12 @@ func TestMudAgainstAPlainLine(t *testing.T) {
 	if f, err = fineSpectrum(context.Background(), y, 0); err != nil {
 		t.Fatal(err)
 	}
-	at, by := worst(f.over(), mudBand)
+	at, by := worst(f.over(boxWide), mudBand)
 	if math.Abs(fineHz(at)-180) > 25 || by < 2.5 || by > 5 { // it lifts the line a little, and a third of an octave is wide
 		t.Errorf("a bell of 5 dB at 180 Hz: %.1f dB at %.0f Hz", by, fineHz(at))
 	}
 	bell := bellAt(fineHz(at), rate, f, func(f Fine) float64 {
-		_, by := worst(f.over(), mudBand)
+		_, by := worst(f.over(boxWide), mudBand)
 		return by
 	})
 	if bell == nil || bell.DB > -2 || bell.DB < -6 {
@@ -55,7 +56,7 @@ func TestMudAgainstAPlainLine(t *testing.T) {
 	if f, err = fineSpectrum(context.Background(), y, 0); err != nil {
 		t.Fatal(err)
 	}
-	if _, by := worst(f.over(), mudBand); by > 0.6 {
+	if _, by := worst(f.over(boxWide), mudBand); by > 0.6 {
 		t.Errorf("behind its bell it stands %.2f dB over the line still", by)
 	}
 }
@@ -74,7 +75,7 @@ func TestBoxOnRecordedSnares(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if at, _ := f.ring(boxBand); at >= 0 && f.over()[at] >= overLeast {
+			if at, _ := f.boxy(session.Snare); at >= 0 {
 				t.Logf("kit %d, key %d: %.0f Hz", kit, key, fineHz(at))
 				boxy++
 			}
@@ -92,12 +93,12 @@ func TestBoxOnRecordedSnares(t *testing.T) {
 			if f, err = fineSpectrum(context.Background(), x, 0); err != nil {
 				t.Fatal(err)
 			}
-			if at, _ := f.ring(boxBand); at < 0 || math.Abs(fineHz(at)-250) > 15 || f.over()[at] < overLeast {
+			if at, _ := f.boxy(session.Snare); at < 0 || math.Abs(fineHz(at)-250) > 15 {
 				t.Errorf("kit %d, key %d: the resonance is not found", kit, key)
 			}
 		}
 	}
-	if boxy > 3 {
+	if boxy > 1 {
 		t.Errorf("%d of 18 snares are boxy", boxy)
 	}
 }

@@ -83,7 +83,7 @@ func CommonLevels() Levels {
 		Kick: commonKick, Bus: -3.5, Premaster: -6, Limit: -3.5,
 		BassUnder: Window{-3, -1}, BassOver: Window{0, 1}, MelodyGap: 5,
 		Windows: map[Role]*Window{
-			Kick: {-8, -6}, Snare: {-10, -7}, Melodic: {-15, -12}, Hats: {-20, -14}, Perc: {-20, -14},
+			Kick: {-8, -6}, Snare: {-10, -7}, Melodic: {-15, -12}, Hats: {-20, -14}, Perc: {-20, -14}, Drums: {-8, -4}, Voice: {-10, -6},
 			Texture: {-30, -22}, Effects: {-18, -10},
 		},
 	}

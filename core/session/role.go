@@ -10,7 +10,9 @@ const (
 	Snare   Role = "snare"
 	Hats    Role = "hats"
 	Perc    Role = "perc"
+	Drums   Role = "drums" // several kinds of hits in one file
 	Melodic Role = "melodic"
+	Voice   Role = "voice"
 	Texture Role = "texture"
 	Effects Role = "effects"
 	Other   Role = "other"
@@ -21,8 +23,8 @@ var Roles = []struct {
 	Role  Role
 	Label string
 }{
-	{Kick, "Kick"}, {Bass, "808 / bass"}, {Snare, "Snare, clap"}, {Hats, "Hats"}, {Perc, "Percussion"},
-	{Melodic, "Melodic"}, {Texture, "Texture"}, {Effects, "Effects"}, {Other, "Not said"},
+	{Kick, "Kick"}, {Bass, "808 / bass"}, {Snare, "Snare, clap"}, {Hats, "Hats"}, {Perc, "Percussion"}, {Drums, "Drums in one"},
+	{Melodic, "Melodic"}, {Voice, "Voice"}, {Texture, "Texture"}, {Effects, "Effects"}, {Other, "Not said"},
 }
 
 // Valid reports whether the role is known.
@@ -33,6 +35,11 @@ func (r Role) Valid() bool {
 		}
 	}
 	return false
+}
+
+// Struck reports whether the role is one of drums.
+func (r Role) Struck() bool {
+	return r == Kick || r == Snare || r == Hats || r == Perc || r == Drums
 }
 
 // Order is the role's place in the order in which parts are listed.

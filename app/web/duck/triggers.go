@@ -92,9 +92,7 @@ func fillMatrix(v *shell.View) matrix {
 	}
 	for i := range v.Stems {
 		st := &v.Stems[i]
-		switch st.Role {
-		case v.Ducked(): // the kick's own, where the bass leads
-		case session.Kick, session.Snare, session.Hats, session.Perc:
+		if st.Role != v.Ducked() && st.Role.Struck() { // the kick's own, where the bass leads
 			continue
 		}
 		m.Rows = append(m.Rows, matrixRow{Part: st.ID, Name: st.Name, Cells: cells(st.ID, st.Name, st.Moves, st.Role == v.Ducked())})
@@ -288,8 +286,7 @@ func (v *sheet) TriggerLost() string {
 func (v *sheet) DrumStems() []*session.Stem {
 	var out []*session.Stem
 	for i := range v.Stems {
-		switch v.Stems[i].Role {
-		case session.Kick, session.Snare, session.Hats, session.Perc:
+		if v.Stems[i].Role.Struck() {
 			out = append(out, &v.Stems[i])
 		}
 	}

@@ -13,6 +13,7 @@ import (
 type Mirror struct {
 	Kick, Bass []float64 // amplitudes of the fine bands
 	HomeHz     float64
+	Settled    bool // the kick stays there
 	BassName   string
 	Notes      []float64 // Hz of the notes that the bass plays
 }
@@ -107,7 +108,11 @@ func Mirrored(m Mirror) template.HTML {
 		p.to(at(hi), 4)
 		p.to(at(hi), 10)
 		d.path("bracket", p)
-		d.text("note", "start", at(hi)+6, 11, fmt.Sprintf("the kick settles at %.1f Hz; its home octave", m.HomeHz))
+		does := "settles"
+		if !m.Settled {
+			does = "is loudest"
+		}
+		d.text("note", "start", at(hi)+6, 11, fmt.Sprintf("the kick %s at %.1f Hz; its home octave", does, m.HomeHz))
 	}
 	d.text("kick-label", "start", 0, mid-60, "Kick")
 	d.text("bass-label", "start", 0, mid+60, short(m.BassName))

@@ -39,7 +39,8 @@ type sheet struct {
 	Worst   []meter.Hit
 	Figures *meter.HitFigures
 	Home    [2]float64
-	Hidden  int // hits that the picture leaves out
+	Settled bool // the kick stays on one pitch
+	Hidden  int  // hits that the picture leaves out
 
 	Mirror    template.HTML
 	NudgePlot template.HTML
@@ -68,6 +69,11 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	}
 	m := v.State.Pair.Meter
 	out.Home[0], out.Home[1] = meter.HomeBand(m.HomeHz)
+	pitch, err := v.Bench.KickPitch()
+	if err != nil {
+		return nil, err
+	}
+	out.Settled = pitch.Settled
 	spectra, err := mix.Cached(c.Request.Context(), h.Renderer.Cache, mix.Key("fine", v.State.Pair.Key()), func() ([2][]float64, int, error) {
 		kick, err := m.FineSpectrum(m.KickSound())
 		if err != nil {
@@ -79,7 +85,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the spectra of kick and bass: %w", err)
 	}
-	mirror := plot.Mirror{Kick: spectra[0], Bass: spectra[1], HomeHz: m.HomeHz, BassName: v.BassName()}
+	mirror := plot.Mirror{Kick: spectra[0], Bass: spectra[1], HomeHz: m.HomeHz, Settled: out.Settled, BassName: v.BassName()}
 	for _, n := range out.Agree.Notes {
 		mirror.Notes = append(mirror.Notes, n.Hz)
 	}
@@ -114,8 +120,11 @@ func (out *sheet) drawStrip() {
 	out.Strip = plot.HitStrip(strip)
 }
 
-// HomeNote names the kick's settled pitch.
+// HomeNote names the kick's settled pitch; empty where it has none.
 func (out *sheet) HomeNote() string {
+	if !out.Settled {
+		return ""
+	}
 	note, cents := meter.Note(out.State.Pair.Meter.HomeHz)
 	return fmt.Sprintf("%s %s c", note, figure.Plus(cents, 0))
 }

@@ -1,0 +1,114 @@
+package facts
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
+)
+
+// Kinds counts the hits of a sound by where their energy lies in the first 46 ms.
+type Kinds struct {
+	Low  int `json:"low"`  // half of it and more under 150 Hz, as of a kick
+	Mid  int `json:"mid"`  // as of a snare, a tom, a hand drum
+	High int `json:"high"` // over a third of it over 5 kHz and next to nothing under 150 Hz, as of hats
+}
+
+const (
+	kindBins  = 2048 // of the transform at 44.1 and 48 kHz
+	kindHits  = 96   // about as many hits are asked
+	kindLow   = 0.5
+	kindHigh  = 0.35
+	kindNoLow = 0.1
+	kindPart  = 0.08 // of the hits, of which a kind is at the least
+	kindLeast = 3    // hits
+)
+
+// kindsOf tells the kinds of a sound's hits, which begin in short blocks of it. Own definition.
+func kindsOf(mono []float32, rate int, hits []attack) Kinds {
+	var out Kinds
+	n := kindBins
+	for rate > 50000*n/kindBins {
+		n *= 2
+	}
+	fft, frame := dsp.NewFFT(n), make([]float64, n)
+	var c []complex128
+	each := max(1, len(hits)/kindHits)
+	step := max(1, int(fineSeconds*float64(rate)))
+	for i := 0; i < len(hits); i += each {
+		from := max(0, (hits[i].at-1)*step) // it may begin late in the block before
+		clear(frame)
+		for k, v := range mono[min(from, len(mono)):min(from+n, len(mono))] {
+			frame[k] = float64(v) * min(1, float64(n-k)/(0.25*float64(n)), float64(k+1)/64)
+		}
+		c = fft.Coefficients(c, frame)
+		var low, high, all float64
+		for k, v := range c {
+			e := real(v)*real(v) + imag(v)*imag(v)
+			all += e
+			switch hz := float64(k) * float64(rate) / float64(n); {
+			case hz < lowTop:
+				low += e
+			case hz > highFrom:
+				high += e
+			}
+		}
+		switch {
+		case all == 0:
+		case low >= kindLow*all:
+			out.Low++
+		case high >= kindHigh*all && low < kindNoLow*all:
+			out.High++
+		default:
+			out.Mid++
+		}
+	}
+	return out
+}
+
+// share is a kind's share of the hits; 0 where there are too few to be one.
+func (k Kinds) share(n int) float64 {
+	if n < kindLeast {
+		return 0
+	}
+	return float64(n) / float64(k.Low+k.Mid+k.High)
+}
+
+// second is the share of the second commonest kind.
+func (k Kinds) second() float64 {
+	s := []float64{k.share(k.Low), k.share(k.Mid), k.share(k.High)}
+	sort.Float64s(s)
+	return s[1]
+}
+
+// several reports whether the hits are of two kinds and more.
+func (k Kinds) several() bool {
+	kinds := 0
+	for _, n := range []int{k.Low, k.Mid, k.High} {
+		if k.share(n) >= kindPart {
+			kinds++
+		}
+	}
+	return kinds > 1
+}
+
+// String names the kinds: "12 low hits, 8 in the middle, 40 high".
+func (k Kinds) String() string {
+	var out []string
+	for i, n := range []int{k.Low, k.Mid, k.High} {
+		if k.share(n) < kindPart {
+			continue
+		}
+		word := [3]string{"low", "in the middle", "high"}[i]
+		if len(out) > 0 {
+			out = append(out, fmt.Sprintf("%d %s", n, word))
+		} else if i == 0 {
+			out = append(out, figure.Count(n, "low hit"))
+		} else {
+			out = append(out, figure.Count(n, "hit")+" "+word)
+		}
+	}
+	return strings.Join(out, ", ")
+}
