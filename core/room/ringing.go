@@ -40,6 +40,8 @@ type Ringing struct {
 	Over float64    // dB over the median of the partials in its octave
 	Bell *move.Ring // that dips it while it rings
 	Time float64    // share of the time in which that works
+	// After is by how much the tone of a struck part lies under its hits a quarter of a second after them, dB; 0: it is none.
+	After float64
 }
 
 // partial is a peak of the mean spectrum.
@@ -171,9 +173,13 @@ func ringsOf(ctx context.Context, r *mix.Renderer, plain *session.Song, w mix.Wi
 				return nil, 0, err
 			}
 			var found []Ringing
-			at, over := rings(partials(frames, plain.Rate))
-			for i, p := range at {
-				found = append(found, ringingOf(p, over[i], frames))
+			if role := stems[i].Role; role == session.Snare || role == session.Perc {
+				found = struckRings(frames, plain.Rate)
+			} else {
+				at, over := rings(partials(frames, plain.Rate))
+				for i, p := range at {
+					found = append(found, ringingOf(p, over[i], frames))
+				}
 			}
 			slices.SortStableFunc(found, func(a, b Ringing) int { return int(math.Copysign(1, b.Over-a.Over)) })
 			return found[:min(len(found), ringMost)], 1024, nil
@@ -226,7 +232,7 @@ func (g Ringing) Finding(song *session.Song) (f find.Finding, ok bool) {
 		return f, false
 	}
 	note, _ := meter.Note(g.Hz)
-	return find.Finding{
+	f = find.Finding{
 		ID: find.ID("rings", st.ID, fmt.Sprintf("%.0f", g.Hz)), What: fmt.Sprintf("%s rings in %s", note, st.Name), Hear: "all",
 		Why: fmt.Sprintf(
 			"%.1f Hz stands %s dB over the partials of its octave and outlasts them. A bell of at most %s dB that dips only while it rings works %.0f %% of the time.",
@@ -238,5 +244,17 @@ func (g Ringing) Finding(song *session.Song) (f find.Finding, ok bool) {
 		Fix:   []session.Edit{session.SetMove{At: session.At{Stem: st.ID}, Move: move.Move{ID: g.id(), Params: g.Bell, Why: note + " rings"}}},
 		Apply: "Dip while it rings", Do: fmt.Sprintf("Dip %.1f Hz on %s while it rings", g.Hz, st.Name), Values: st.Name + ": " + g.Bell.Words(),
 		Own: []find.Measure{{Figure: "ringover", Of: st.ID, Hz: g.Hz, In: find.AtMost(0)}}, Taste: "a note may be meant to ring",
-	}, true
+	}
+	if g.After > 0 {
+		f.What = fmt.Sprintf("%s goes on ringing at %.0f Hz", st.Name, g.Hz)
+		f.Why = fmt.Sprintf(
+			"A quarter of a second after its hits that tone alone is only %s dB under them; the rest has died away. A bell dips it by %s dB while it rings.",
+			figure.Short(float64(g.After)),
+			figure.Short(g.Bell.Range),
+		)
+		if f.Taste = ""; g.After > struckPlain {
+			f.Taste = "a drum may be meant to ring"
+		}
+	}
+	return f, true
 }
