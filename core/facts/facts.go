@@ -306,7 +306,7 @@ var words = []struct {
 	{session.Texture, []string{"texture", "vinyl", "noise", "atmos", "ambience", "crackle", "foley", "drone"}},
 	{session.Voice, []string{"vox", "vocal", "voice", "voc", "adlib", "acapella", "rap", "chant"}},
 	{session.Melodic, []string{
-		"pad", "keys", "key", "piano", "pno", "bell", "lead", "synth", "melody", "pluck", "string", "str", "guitar", "gtr", "chord", "arp",
+		"pad", "keys", "key", "piano", "pno", "ep", "bell", "lead", "synth", "melody", "pluck", "string", "str", "guitar", "gtr", "chord", "arp",
 		"flute", "organ", "brass", "horn", "trumpet", "sax", "choir", "harp", "mallet", "kalimba", "violin", "cello",
 	}},
 }

@@ -43,6 +43,33 @@ func (a *Analysis) Guess(name string) Guess {
 	return Guess{Role: byName, Reason: "by its name", Confidence: 0.85}
 }
 
+// Unsure returns what a stem is guessed to be where its role is that guess and not sure; ok is false where it was said or is sure.
+func Unsure(st *session.Stem, a *Analysis) (g Guess, ok bool) {
+	if st.Said || a == nil || a.Portrait == nil || a.Silent() {
+		return g, false
+	}
+	g = a.Guess(st.Name)
+	return g, g.Role == st.Role && g.Confidence < Sure
+}
+
+// A role of a name and a sound, in words with an article.
+func (g Guess) a() string {
+	switch g.Role {
+	case session.Bass:
+		return "an 808 or bass"
+	case session.Hats, session.Perc, session.Drums, session.Melodic, session.Effects:
+		return map[session.Role]string{
+			session.Hats: "hats", session.Perc: "percussion", session.Drums: "several drums in one file", session.Melodic: "a melodic part", session.Effects: "an effect",
+		}[g.Role]
+	case session.Other:
+		return "something that none of the roles fits"
+	}
+	return "a " + roleWord(g.Role)
+}
+
+// Question asks for the role: "Is Audio 07 a snare?".
+func (g Guess) Question(name string) string { return "Is " + name + " " + g.a() + "?" }
+
 const named = 0.97 // how sure a role is that name and sound agree on
 
 // lowRole is a role that others make room for; empty for those others.

@@ -111,6 +111,11 @@ func stemsOfAllRoles(t testing.TB) []stemOf {
 	for _, key := range []int{54, 56, 60, 61, 62, 63, 64, 65, 66, 69, 70, 75, 76, 77, 45, 48} {
 		add(session.Perc, fmt.Sprintf("percussion %d", key), playedDrum(t, 0, key, []float64{0, 0.375, 0.75, 1.25, 1.5}))
 	}
+	for _, kit := range []int{0, 8, 16, 24, 25, 40} {
+		for _, key := range []int{41, 43, 47, 50} { // toms, alone and as fills
+			add(session.Perc, fmt.Sprintf("kit %d tom %d", kit, key), playedDrum(t, kit, key, [][]float64{{0, 0.375, 1.5}, {1.25, 1.5, 1.75}}[key%2]))
+		}
+	}
 	for program := 32; program < 40; program++ {
 		for k, long := range []float64{0.25, 0.5, 1} {
 			add(session.Bass, fmt.Sprintf("bass %d long %g", program, long), playedPart(t, program, []int{28, 31, 33, 35, 36, 38, 40}, long, false, uint64(k)))

@@ -26,6 +26,22 @@ func OfStem(all []find.Finding, stem string) []find.Finding {
 	return slices.DeleteFunc(slices.Clone(all), func(f find.Finding) bool { return f.Hear != "stem:"+stem })
 }
 
+// RoleAsked is the kind of the finding that asks for a role that is not sure.
+const RoleAsked = "unsure-role"
+
+// asked asks for the role of a stem; that it is the one guessed is its fix.
+func asked(st *session.Stem, g facts.Guess) find.Finding {
+	why := fmt.Sprintf("It is guessed, %.0f %% sure: %s.", 100*g.Confidence, g.Reason)
+	if g.Doubt != "" {
+		why = fmt.Sprintf("Its name says so; %s.", g.Doubt)
+	}
+	return find.Finding{
+		ID: find.ID(RoleAsked, st.ID), What: g.Question(st.Name), Why: why + " Nothing is changed on a guess: say what it is.",
+		Hear: "stem:" + st.ID, Fix: []session.Edit{session.SetRole{Stems: []string{st.ID}, Role: g.Role}}, Apply: "It is",
+		Do: "Say that it is, or choose another role in the list", Taste: "only you know",
+	}
+}
+
 func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []find.Finding {
 	a := b.Facts[st.Audio]
 	if a == nil {
@@ -55,8 +71,8 @@ func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []
 	if t := twins[st.ID]; t != nil {
 		out = append(out, *t)
 	}
-	if g := a.Guess(st.Name); g.Doubt != "" && g.Role == st.Role {
-		out = append(out, find.Finding{ID: "doubtful-role", What: g.Doubt, Why: "Its name says " + string(g.Role) + ". Choose the role that is right."})
+	if g, ok := facts.Unsure(st, a); ok {
+		out = append(out, asked(st, g))
 	}
 	if rate := b.Song.Rate; a.Rate != rate && rate > 0 {
 		out = append(

@@ -99,7 +99,7 @@ func ofPortrait(p *facts.Portrait, role session.Role, a *facts.Analysis) []find.
 		)
 	case a.Format == "ogg":
 		say("lossy", "A lossy codec has thrown part of the sound away. Bounce it as WAV.", "lossy source: Ogg Vorbis")
-	case a.Rate >= 44100 && p.Spectrum.TopHz >= lossyFrom && p.Spectrum.TopHz <= lossyTo && p.HighShare > 1e-4:
+	case a.Rate >= 44100 && p.Spectrum.TopHz >= lossyFrom && p.Spectrum.TopHz <= lossyTo && p.HighShare > 1e-3 && role != session.Kick && role != session.Bass:
 		say(
 			"lossy",
 			"Lossy codecs end near 16 kHz; what they took does not come back.",

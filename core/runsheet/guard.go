@@ -112,7 +112,7 @@ func (w *walk) without(e session.Edit, stems []string) (session.Edit, bool) {
 		}
 		if !slices.ContainsFunc(stems, func(id string) bool {
 			was, is := w.at.Song.Stem(id), after.Stem(id)
-			return is == nil || !reflect.DeepEqual(was.Moves, is.Moves)
+			return is == nil || !reflect.DeepEqual(was, is)
 		}) {
 			kept.Edits = append(kept.Edits, one)
 		}

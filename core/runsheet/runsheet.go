@@ -37,6 +37,7 @@ type Row struct {
 	Own   []Change       // the figures that it is for
 	Other []Change       // the clearance, the premaster, what the bass loses: where they move
 	Doubt string         // why it is not ticked to begin with; empty: it is
+	Asks  string         // the stem whose role is guessed, on which it hangs; empty: none
 	Broke string         // what it makes worse: it is not made, or taken back
 	Tick  bool           // as it is proposed and chosen
 	Kept  bool           // it is ticked and breaks nothing: what is below stands on it
@@ -113,7 +114,7 @@ func (s *Sheet) Moves() int {
 
 // Make works the sheet of a song out; facts are those of its files. told gets each row as soon as it is measured; it may be nil.
 func Make(ctx context.Context, r *mix.Renderer, song *session.Song, known map[string]*facts.Analysis, c Choice, told func(Row)) (*Sheet, error) {
-	w := &walk{renderer: r, known: known, choice: c, told: told, sheet: &Sheet{}, seen: map[string]bool{}}
+	w := &walk{renderer: r, known: known, choice: c, told: told, sheet: &Sheet{}, seen: map[string]bool{}, hang: map[string]int{}}
 	ctx, stop := context.WithCancel(ctx)
 	defer w.beside.Wait()
 	defer stop()
@@ -140,6 +141,7 @@ func Make(ctx context.Context, r *mix.Renderer, song *session.Song, known map[st
 	if err := w.again(ctx); err != nil {
 		return nil, err
 	}
+	w.decides()
 	return w.sheet, w.end(ctx, first)
 }
 
@@ -152,6 +154,7 @@ type walk struct {
 	sheet    *Sheet
 	at       *state // with what is kept so far
 	seen     map[string]bool
+	hang     map[string]int // how many rows hang on a stem's role that is guessed
 	fitted   bool           // the duck was fitted here
 	beside   group.Group    // what is judged ahead; what is wrong with it comes again where it counts
 	leave    func()         // ends what is judged ahead
@@ -220,6 +223,9 @@ func (w *walk) row(ctx context.Context, p plan) error {
 		w.tell(r)
 		return nil
 	}
+	if next, err = w.unguessed(&r, &p, next); err != nil {
+		return err
+	}
 	whole, all := p, next
 	if next, err = w.spared(ctx, &r, &p, next); err != nil {
 		return err
@@ -255,6 +261,8 @@ func (w *walk) row(ctx context.Context, p plan) error {
 	switch {
 	case r.Broke != "":
 		r.Doubt = "it would make " + r.Broke + " worse"
+	case r.Asks != "":
+		r.Doubt = "first say what " + w.at.Song.Stem(r.Asks).Name + " is"
 	case p.taste != "":
 		r.Doubt = p.taste
 	case len(r.Own) > 0 && !slices.ContainsFunc(r.Own, Change.Better):

@@ -12,6 +12,7 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
+	"mellowthump/core/intake"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 	"mellowthump/core/stage"
@@ -349,7 +350,7 @@ func (w *walk) dropped(key string) bool {
 func named(all []find.Finding, song *session.Song) []find.Finding {
 	out := slices.Clone(all)
 	for i, f := range out {
-		if id, ok := strings.CutPrefix(f.Hear, "stem:"); ok && song.Stem(id) != nil && !strings.HasPrefix(f.What, song.Stem(id).Name) {
+		if id, ok := strings.CutPrefix(f.Hear, "stem:"); ok && song.Stem(id) != nil && !strings.HasPrefix(f.What, song.Stem(id).Name) && f.Kind() != intake.RoleAsked {
 			out[i].What = song.Stem(id).Name + ": " + f.What
 		}
 	}

@@ -75,6 +75,7 @@ func (e TakeApart) Apply(s *Song) (string, error) {
 		p := of
 		p.Moves, p.Sends, p.Locks = slices.Clone(of.Moves), slices.Clone(of.Sends), nil
 		p.Was, p.Holds, p.Back, p.MIDI, p.Mute = "", "", nil, nil, false
+		p.Said = true
 		p.Audio, p.Apart = e.Parts[is], &Apart{Of: of.ID, Is: is}
 		p.Name = shortened(of.Name, MaxName-len(is)-2) + ", " + string(is)
 		switch is {

@@ -179,8 +179,8 @@ func (e SetRole) Apply(s *Song) (string, error) {
 	for _, id := range e.Stems {
 		if st := s.Stem(id); st != nil {
 			named = append(named, st.Name)
-			changed = changed || st.Role != e.Role
-			st.Role = e.Role
+			changed = changed || st.Role != e.Role || !st.Said
+			st.Role, st.Said = e.Role, true
 		}
 	}
 	switch {

@@ -61,6 +61,7 @@ type Stem struct {
 	ID     string     `json:"id"`
 	Name   string     `json:"name"`
 	Role   Role       `json:"role"`
+	Said   bool       `json:"role_said,omitempty"` // the role was said by the user, or follows from what they did: it is no guess
 	Audio  string     `json:"audio"`               // SHA-256 of the file, hex
 	Was    string     `json:"was,omitempty"`       // the file before, where a new version was dropped on it
 	Holds  string     `json:"holds,omitempty"`     // what the file holds already, where it was exported from here or bounced elsewhere
