@@ -2,6 +2,7 @@ package duck
 
 import (
 	"context"
+	"fmt"
 	"reflect"
 	"slices"
 
@@ -60,6 +61,11 @@ func planFit(ctx context.Context, b *bench.Bench, found []find.Finding) (stage.P
 		p.Do = e.Said + ", as far as it can be drawn"
 	}
 	p.Own = []find.Measure{{Figure: "p10", In: find.AtLeast(b.Song.Targets.Clearance - 0.05)}}
+	for _, st := range b.Song.ByRole(session.Bass) {
+		if a := b.Facts[st.Audio]; a != nil && a.Portrait != nil && a.Portrait.Ducked > 0 {
+			p.Taste = fmt.Sprintf("%s is ducked in its file already, by about %.0f dB: better bounce it without", st.Name, a.Portrait.Ducked)
+		}
+	}
 	if len(found) > 0 {
 		p.Found = slices.Clone(found)
 		p.Found[0].Why, p.Found[0].Values = f.Reason, e.Said

@@ -18,6 +18,7 @@ type Portrait struct {
 	Spectrum    meter.Spectrum   `json:"spectrum"`
 	Sweep       meter.Sweep      `json:"sweep"`           // of each hit, where the file has hits
 	Line        []meter.BassNote `json:"line"`            // as a bass line; empty where it is none
+	Ducked      float64          `json:"ducked_db"`       // by how much the line is ducked in the file; 0: it is not
 	LowShare    float64          `json:"low_share"`       // of the energy, under 150 Hz
 	HighShare   float64          `json:"high_share"`      // over 5 kHz
 	Sustain     float64          `json:"sustain"`         // share of the time within 20 dB of the loudest
@@ -112,7 +113,7 @@ func Describe(ctx context.Context, src audio.Source, a *Analysis) error {
 	struck := role == session.Kick && sure > 0.5 && p.Sustain < sustained ||
 		len(a.Onsets) > 1 && p.CarriesLow < struckUnder && p.LowShare > 0.4 && role != session.Bass // a kick's hits are no line
 	if p.LowShare > lineLow && !struck && a.Fundamental != nil && a.Fundamental.Hz < lineAbout {
-		p.Line = meter.BassLine(t.low, t.lowRate)
+		p.Line, p.Ducked = meter.DuckedLine(t.low, t.lowRate)
 	}
 	return nil
 }

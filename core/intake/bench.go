@@ -71,6 +71,13 @@ func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []
 	if t := twins[st.ID]; t != nil {
 		out = append(out, *t)
 	}
+	if a.Portrait != nil && a.Portrait.Ducked > 0 && st.Role == session.Bass {
+		out = append(out, find.Finding{
+			ID: "ducked-already", What: fmt.Sprintf("ducked already, by about %.0f dB", a.Portrait.Ducked),
+			Why:  "Its level dips and comes back while its tones go on. What is ducked twice pumps; bounce it without, or let it be.",
+			Hear: "stem:" + st.ID, Notice: true,
+		})
+	}
 	if g, ok := facts.Unsure(st, a); ok {
 		out = append(out, asked(st, g))
 	}

@@ -39,9 +39,15 @@ const (
 // changes for good. A note begins where it is struck (see noteStarts), else where the sound leaves what it was.
 // Where no one pitch lasts through a struck note, its harmonics tell. A glide belongs to the note it leads to.
 func BassLine(low []float32, fs float64) []BassNote {
+	line, _ := DuckedLine(low, fs)
+	return line
+}
+
+// DuckedLine is BassLine, with by how much the bass is ducked already, dB; 0 where it is not.
+func DuckedLine(low []float32, fs float64) (line []BassNote, ducked float64) {
 	f := framesOf(low, fs, int(lineHop*fs), lineFloor)
 	if len(f) == 0 {
-		return nil
+		return nil, 0
 	}
 	hop := math.Floor(lineHop*fs) / fs
 	window := float64(int(fs/MinHz)+2) / fs // a frame's pitch is that of its first part
@@ -89,7 +95,7 @@ func BassLine(low []float32, fs float64) []BassNote {
 			notes[k-1].End = notes[k].Start
 		}
 	}
-	return struck.complete(struck.apart(lasted(notes)))
+	return underDucks(gapped(struck.complete(struck.apart(lasted(notes))), low, fs), low, fs)
 }
 
 // lasted drops notes of which nothing is left: pieces of pitch just before a strike are the struck note's own,
@@ -106,6 +112,53 @@ func lasted(notes []BassNote) []BassNote {
 		}
 		glide = 0
 		out = append(out, n)
+	}
+	return out
+}
+
+const (
+	gapQuiet  = 0.03  // of the note's peak
+	gapLeast  = 0.008 // s: longer than a low tone stays near its zero
+	gapBefore = 0.015 // s before a note's start in which a gap may begin
+	gapAfter  = 0.06  // s after it in which it may end
+)
+
+// gapped lets a note that comes after a moment of silence begin behind it: the pitch of a frame is told ahead. A piece of which
+// nothing is left then belongs to the note after it.
+func gapped(notes []BassNote, low []float32, fs float64) []BassNote {
+	var out []BassNote
+	for k := range notes {
+		n := &notes[k]
+		from, to := max(0, int((n.Start-gapBefore)*fs)), min(len(low), int((n.Start+gapAfter)*fs))
+		peak := float32(0)
+		for _, v := range low[min(from, len(low)):min(len(low), int((n.Start+0.15)*fs))] {
+			peak = max(peak, v, -v)
+		}
+		begins, ends := 0, 0
+		for i := from; i < to; i++ {
+			j := i
+			for j < to && low[j] < gapQuiet*peak && -low[j] < gapQuiet*peak {
+				j++
+			}
+			if j < to && float64(j-i) >= gapLeast*fs {
+				begins, ends = i, j
+			}
+			i = j
+		}
+		if ends == 0 || float64(ends)/fs < n.Start {
+			out = append(out, *n)
+			continue
+		}
+		n.Start = float64(ends) / fs
+		if i := len(out) - 1; i >= 0 {
+			out[i].End = min(out[i].End, float64(begins)/fs)
+		}
+		switch {
+		case n.End-n.Start >= lineLeast:
+			out = append(out, *n)
+		case k+1 < len(notes) && notes[k+1].Start-n.End < lineLeast:
+			notes[k+1].Start = n.Start
+		}
 	}
 	return out
 }
