@@ -300,9 +300,9 @@ var words = []struct {
 	{session.Effects, []string{"fx", "sfx", "riser", "impact", "sweep", "downlifter", "uplifter", "whoosh", "transition", "scratch"}},
 	{session.Bass, []string{"808", "bass", "sub"}},
 	{session.Kick, []string{"kick", "bd", "bassdrum", "kik", "kck"}},
-	{session.Snare, []string{"snare", "clap", "snap", "sd", "rim", "rimshot", "snr"}},
+	{session.Snare, []string{"snare", "clap", "snap", "sd", "rimshot", "snr"}},
 	{session.Hats, []string{"hat", "hihat", "hh", "ride", "cymbal", "crash", "oh", "openhat"}},
-	{session.Perc, []string{"perc", "percussion", "conga", "bongo", "shaker", "tom", "block", "woodblock", "cowbell", "tamb", "tambourine", "clave"}},
+	{session.Perc, []string{"perc", "percussion", "rim", "conga", "bongo", "shaker", "tom", "block", "woodblock", "cowbell", "tamb", "tambourine", "clave"}},
 	{session.Texture, []string{"texture", "vinyl", "noise", "atmos", "ambience", "crackle", "foley", "drone"}},
 	{session.Voice, []string{"vox", "vocal", "voice", "voc", "adlib", "acapella", "rap", "chant"}},
 	{session.Melodic, []string{

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 
 	"mellowthump/core/bench"
@@ -80,7 +81,9 @@ func overOthers(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figu
 	return l.Over(Sounds(b), m.Of), nil
 }
 
-const muchRaised = 12.0 // dB: what is raised by more is nearly silent, and its noise comes with it; common practice, no published source
+// muchRaised is by how much a part may be raised over what its song's parts are raised by in the median, dB: what needs more is nearly
+// silent, and its noise comes with it; common practice, no published source.
+const muchRaised = 12.0
 
 // planTrims is the plan of the trims, from the kick's peak.
 func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage.Planned, error) {
@@ -99,9 +102,10 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 	}
 	plan, left := *solved, []string(nil)
 	plan.Changes = nil
+	usual := usualRaise(b.Song, solved.Changes)
 	for _, c := range solved.Changes {
 		by := c.To - c.From
-		if by < muchRaised {
+		if by-usual < muchRaised {
 			plan.Changes = append(plan.Changes, c)
 			continue
 		}
@@ -123,8 +127,24 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 	if len(left) > 0 {
 		p.Do += "; not " + figure.List(left, "and") + ", which it would raise with its noise"
 	}
-	p.Own = []find.Measure{Furthest, {Figure: "songpeak", In: find.Bracket{Lo: r.Premaster - 0.15, Hi: r.Limit + 0.05}}}
+	peak := find.Measure{Figure: "songpeak", In: find.Bracket{Lo: r.Premaster - 0.15, Hi: r.Limit + 0.05}}
+	if p.Own = []find.Measure{Furthest, peak}; len(left) > 0 { // what is left out stays the furthest off
+		p.Own = []find.Measure{peak}
+	}
 	return p, nil
+}
+
+// usualRaise is by how much the parts of a song are raised in the median, dB; 0 where they are lowered.
+func usualRaise(song *session.Song, changes []Change) float64 {
+	by := make([]meter.Figure, len(song.Stems))
+	n := 0
+	for _, c := range changes {
+		if song.Stem(c.Stem) != nil && n < len(by) {
+			by[n] = meter.Figure(c.To - c.From)
+			n++
+		}
+	}
+	return math.Max(0, float64(meter.Median(by)))
 }
 
 // parted takes the findings about a stem out of some.

@@ -292,7 +292,8 @@ const premasterOff = 0.4
 // again sets the trims once more where what came after them has moved a part, or the premaster, out of its place.
 func (w *walk) again(ctx context.Context) error {
 	_, st := stages.Plan(find.Plan)
-	if !slices.ContainsFunc(w.sheet.Rows, func(r Row) bool { return r.Kept && r.Stage != st.Key }) || w.dropped(rowOf(find.Plan)) {
+	unwanted := slices.Contains(w.choice.Off, rowOf(find.Plan))
+	if !slices.ContainsFunc(w.sheet.Rows, func(r Row) bool { return r.Kept && r.Stage != st.Key }) || unwanted {
 		return nil
 	}
 	open, err := w.open(ctx, st)
@@ -322,9 +323,11 @@ func (w *walk) again(ctx context.Context) error {
 	if len(open) == 0 {
 		return nil
 	}
-	plans, _, err := w.planned(ctx, st, find.Plan, againID, find.At(st.Key, open))
-	if err != nil {
-		return err
+	var plans []plan
+	if !w.dropped(rowOf(find.Plan)) {
+		if plans, _, err = w.planned(ctx, st, find.Plan, againID, find.At(st.Key, open)); err != nil {
+			return err
+		}
 	}
 	if len(plans) == 0 || plans[0].edit == nil { // no trim can be planned: the master alone
 		master := w.at.Song.Master
