@@ -19,6 +19,7 @@ type ApartState struct {
 	Now     ApartFigures
 	Alone   *bench.Bench // its parts alone, by which Pocket tells of them
 	Lowered *Lowered     // what is offered; nil: nothing
+	Drums   bool         // they are the kick of drums and the rest: Pocket and Duck judge them
 	Trouble string
 }
 
@@ -40,6 +41,10 @@ func ApartOn(ctx context.Context, b *bench.Bench, id string) (*ApartState, error
 		return nil, nil
 	}
 	out := &ApartState{Of: of, Parts: b.Song.Parts(id)}
+	if out.Parts[0].Apart.Is == session.Low {
+		out.Drums = true
+		return out, nil
+	}
 	alone, ok := b.Song.ApartAlone(id)
 	if !ok {
 		out.Trouble = "Its struck or its sustained part was taken out; put it together and take it apart again."

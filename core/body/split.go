@@ -29,13 +29,17 @@ type Apart struct{ Struck, Sustained, Rest audio.Buffer }
 // 2010), what lasts in time against what is wide in frequency, with a rest where neither stands out (Driedger, Mueller and Disch,
 // ISMIR 2014). A kick's low end is no wider than a bass's: there what stands over its own median in time is struck too.
 // Channels share their masks, so that places stay. progress, 0 to 1, may be nil. The parts sum to the file within the rounding
-// of a sample. Long because frames, masks and what overlaps run in one stream.
+// of a sample.
 func Split(ctx context.Context, src audio.Source, progress func(float64), write func(Apart) error) error {
 	f := src.Format()
 	if err := f.Check(); err != nil {
 		return err
 	}
-	s := newSplitter(f)
+	return newSplitter(f, splitFrame).run(ctx, src, progress, write)
+}
+
+// run takes the frames of a file apart in order. Long because frames, masks and what overlaps run in one stream.
+func (s *splitter) run(ctx context.Context, src audio.Source, progress func(float64), write func(Apart) error) error {
 	ctx, stop := context.WithCancel(ctx)
 	var ahead group.Group
 	frames := make(chan *splitFrameOf, splitAhead)
@@ -114,11 +118,12 @@ type splitter struct {
 	struck    []float64 // masks
 	sustained []float64
 	mid       []float64
+	gate      func(s float64) float64 // of drums: how far a time is a low hit's; nil: masks by medians
 }
 
-func newSplitter(f audio.Format) *splitter {
+func newSplitter(f audio.Format, seconds float64) *splitter {
 	n := 1
-	for float64(n) < splitFrame*float64(f.Rate) {
+	for float64(n) < seconds*float64(f.Rate) {
 		n *= 2
 	}
 	s := &splitter{is: f, n: n, hop: n / splitHops}
@@ -207,7 +212,14 @@ func (s *splitter) push(f *splitFrameOf) {
 }
 
 // masks are those of the frame in the middle of the ring.
-func (s *splitter) masks() {
+func (s *splitter) masks(at int) {
+	if s.gate != nil {
+		open := s.gate((float64(s.start(at)) + float64(s.n)/2) / float64(s.is.Rate))
+		for k := range s.struck {
+			s.struck[k] = open * s.low[k]
+		}
+		return
+	}
 	now := s.ring[s.half]
 	var known []*splitFrameOf
 	for _, f := range s.ring {
@@ -282,7 +294,7 @@ func median(v, room []float64) float64 {
 
 // next is what of the parts is complete once the frame in the middle of the ring, the at-th, is laid over what came before.
 func (s *splitter) next(src audio.Source, at int) (out Apart, err error) {
-	s.masks()
+	s.masks(at)
 	now := s.ring[s.half]
 	group.All(s.is.Channels, func(c int) {
 		for p, mask := range [][]float64{s.struck, s.sustained} {

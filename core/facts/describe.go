@@ -33,6 +33,7 @@ type Portrait struct {
 	CarriesLow  float64          `json:"carries_low"`     // low energy late in the gaps over that at the hits
 	Signature   []float32        `json:"signature"`       // the low part at evenly spread places, signed
 	Kinds       Kinds            `json:"kinds"`           // of its hits
+	LowHits     []float64        `json:"low_hits_s"`      // of several drums, those that strike low
 	Lows        []float64        `json:"lows"`            // share of the energy in each hertz under 64, see meter.LowShares
 }
 
@@ -149,6 +150,9 @@ func Portray(ctx context.Context, src audio.Source, a *Analysis) error {
 		p.Sweep = meter.Sweep{StartHz: meter.None, TimeMS: meter.None}
 	}
 	p.CarriesLow = carriesLow(low, fs, a.Onsets)
+	if p.Kinds.several() {
+		p.LowHits = lowHits(low, fs, a.Onsets)
+	}
 	a.Portrait = p
 	for i := range min(signatureSize, len(low)) {
 		p.Signature = append(p.Signature, low[i*len(low)/min(signatureSize, len(low))])

@@ -7,6 +7,7 @@ import (
 
 	"mellowthump/core/dsp"
 	"mellowthump/core/figure"
+	"mellowthump/core/meter"
 )
 
 // Kinds counts the hits of a sound by where their energy lies in the first 46 ms.
@@ -24,6 +25,12 @@ const (
 	kindNoLow = 0.1
 	kindPart  = 0.08 // of the hits, of which a kind is at the least
 	kindLeast = 3    // hits
+
+	lowLong   = 0.1   // s of a hit by which it is told to be low
+	lowUnder  = 110.0 // Hz
+	lowElse   = 400.0 // Hz: what is held against it lies from lowUnder to here
+	lowShare  = 0.45  // of these, at the least
+	lowWithin = 10.0  // dB within which low hits lie of their loudest tenth
 )
 
 // kindsOf tells the kinds of a sound's hits, which begin in short blocks of it. Own definition.
@@ -111,4 +118,40 @@ func (k Kinds) String() string {
 		}
 	}
 	return strings.Join(out, ", ")
+}
+
+// lowHits are those of a sound's hits that strike low: by the energy of their first tenth of a second under 110 Hz, which is much of
+// what they have under 400 and near that of the loudest. low and fs are as from meter.Low. Own definition.
+func lowHits(low []float32, fs float64, hits []float64) []float64 {
+	const bins = 1024
+	fft, frame := dsp.NewFFT(bins), make([]float64, bins)
+	var c []complex128
+	levels, shares := make([]meter.Figure, len(hits)), make([]float64, len(hits))
+	for i, h := range hits {
+		clear(frame)
+		n := int(lowLong * fs)
+		from := max(0, int(h*fs))
+		for k, v := range low[min(from, len(low)):min(from+n, len(low))] {
+			frame[k] = float64(v) * min(1, float64(n-k)/(0.4*float64(n)))
+		}
+		c = fft.Coefficients(c, frame)
+		under, over := 1e-20, 0.0
+		for k, v := range c {
+			switch hz := float64(k) * fs / bins; {
+			case hz < lowUnder:
+				under += real(v)*real(v) + imag(v)*imag(v)
+			case hz < lowElse:
+				over += real(v)*real(v) + imag(v)*imag(v)
+			}
+		}
+		levels[i], shares[i] = meter.Figure(dsp.PowerDB(under)), under/(under+over)
+	}
+	loud := meter.Percentile(levels, 0.9)
+	var out []float64
+	for i, h := range hits {
+		if shares[i] >= lowShare && float64(loud-levels[i]) <= lowWithin {
+			out = append(out, h)
+		}
+	}
+	return out
 }

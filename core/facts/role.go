@@ -38,18 +38,23 @@ func (a *Analysis) Guess(name string) Guess {
 	case byName == session.Effects || byName == session.Voice: // an effect may sound like anything, and of voices the sound knows nothing
 		return Guess{Role: byName, Reason: "by its name", Confidence: 0.9}
 	case bySound.Confidence >= 0.75 && lowRole(bySound.Role) != lowRole(byName):
-		return Guess{Role: byName, Reason: "by its name", Confidence: 0.6, Doubt: fmt.Sprintf("it sounds like %s: %s", roleWord(bySound.Role), bySound.Reason)}
+		sure := Sure // a name that tells counts, unless all else hangs on it
+		if lowRole(byName) != "" {
+			sure = 0.6
+		}
+		return Guess{Role: byName, Reason: "by its name", Confidence: sure, Doubt: fmt.Sprintf("it sounds like %s: %s", roleWord(bySound.Role), bySound.Reason)}
 	}
 	return Guess{Role: byName, Reason: "by its name", Confidence: 0.85}
 }
 
-// Unsure returns what a stem is guessed to be where its role is that guess and not sure; ok is false where it was said or is sure.
+// Unsure returns what a stem is guessed to be where its role is that guess and not sure, or something speaks against it; ok is false
+// where it was said, or nothing does.
 func Unsure(st *session.Stem, a *Analysis) (g Guess, ok bool) {
 	if st.Said || a == nil || a.Portrait == nil || a.Silent() {
 		return g, false
 	}
 	g = a.Guess(st.Name)
-	return g, g.Role == st.Role && g.Confidence < Sure
+	return g, g.Role == st.Role && (g.Confidence < Sure || g.Doubt != "")
 }
 
 // A role of a name and a sound, in words with an article.

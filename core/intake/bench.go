@@ -6,9 +6,11 @@ import (
 
 	"mellowthump/core/bench"
 	"mellowthump/core/facts"
+	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
+	"mellowthump/core/stage"
 )
 
 // FindingsOn is what is told about the files: by stem, its own findings.
@@ -35,8 +37,11 @@ func asked(st *session.Stem, g facts.Guess) find.Finding {
 	if g.Doubt != "" {
 		why = fmt.Sprintf("Its name says so; %s.", g.Doubt)
 	}
+	if g.Confidence < facts.Sure {
+		why += " Nothing is changed on a guess: say what it is."
+	}
 	return find.Finding{
-		ID: find.ID(RoleAsked, st.ID), What: g.Question(st.Name), Why: why + " Nothing is changed on a guess: say what it is.",
+		ID: RoleAsked, What: g.Question(st.Name), Why: why,
 		Hear: "stem:" + st.ID, Fix: []session.Edit{session.SetRole{Stems: []string{st.ID}, Role: g.Role}}, Apply: "It is",
 		Do: "Say that it is, or choose another role in the list", Taste: "only you know",
 	}
@@ -99,6 +104,13 @@ func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []
 	out = append(out, short...)
 	if k := b.Song.TriggerStem(); k != nil && st.Role == session.Bass && len(short) == 0 && b.Facts[k.Audio] != nil {
 		out = append(out, Against(a, b.Facts[k.Audio])...)
+	}
+	if p := a.Portrait; p != nil && len(p.LowHits) > 0 && st.Role == session.Drums && !st.Mute && b.Song.TriggerStem() == nil {
+		out = append(out, find.Finding{
+			ID: "kick-within", What: fmt.Sprintf("the kick is in it, with %s, and no stem is a kick", figure.Count(len(p.LowHits), "hit")),
+			Why: "What is not apart can neither be ducked against nor set beside a bass.",
+			Do:  "Take " + st.Name + " apart on Body: its kick becomes a stem of its own, and leads", Other: stage.Body,
+		})
 	}
 	for i := range out {
 		out[i].ID, out[i].Hear = find.ID(out[i].ID, st.ID), "stem:"+st.ID

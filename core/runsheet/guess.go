@@ -29,7 +29,7 @@ func (w *walk) guessed(p *plan, next *state) []string {
 		if !ofPair && (is == nil || is.Said != st.Said || reflect.DeepEqual(st, is)) {
 			continue
 		}
-		if _, ok := facts.Unsure(st, w.known[st.Audio]); ok {
+		if g, ok := facts.Unsure(st, w.known[st.Audio]); ok && g.Confidence < facts.Sure {
 			out = append(out, st.ID)
 		}
 	}

@@ -21,13 +21,22 @@ type PartKind string
 
 // The parts of a file that was taken apart.
 const (
+	Low       PartKind = "kick" // the kick of drums in one file; the rest is all else
 	Struck    PartKind = "struck"
 	Sustained PartKind = "sustained"
 	Rest      PartKind = "rest"
 )
 
 // PartKinds lists them in order.
-var PartKinds = []PartKind{Struck, Sustained, Rest}
+var PartKinds = []PartKind{Low, Struck, Sustained, Rest}
+
+// KindsOf are the parts into which a stem of a role is taken apart.
+func KindsOf(r Role) []PartKind {
+	if r == Drums {
+		return []PartKind{Low, Rest}
+	}
+	return []PartKind{Struck, Sustained, Rest}
+}
 
 // Parts returns the parts of a stem that was taken apart, in order; none where it was not.
 func (s *Song) Parts(id string) []*Stem {
@@ -42,7 +51,7 @@ func (s *Song) Parts(id string) []*Stem {
 	return out
 }
 
-// TakeApart puts the three parts of a stem's file in its place; the stem stays, muted.
+// TakeApart puts the parts of a stem's file in its place; the stem stays, muted.
 type TakeApart struct {
 	Stem  string
 	Audio string              // the file that was taken apart
@@ -62,7 +71,7 @@ func (e TakeApart) Apply(s *Song) (string, error) {
 		return "", fmt.Errorf("%s is apart already", st.Name)
 	case st.Apart != nil:
 		return "", fmt.Errorf("%s is a part itself", st.Name)
-	case len(s.Stems)+len(PartKinds) > MaxStems:
+	case len(s.Stems)+len(e.Parts) > MaxStems:
 		return "", fmt.Errorf("a song holds at most %d stems", MaxStems)
 	}
 	of := *st
@@ -72,6 +81,9 @@ func (e TakeApart) Apply(s *Song) (string, error) {
 	kick, bass := of.Role == Kick || len(s.ByRole(Kick)) == 0, of.Role == Bass || len(s.ByRole(Bass)) == 0
 	st.Mute = true
 	for _, is := range PartKinds {
+		if e.Parts[is] == "" {
+			continue
+		}
 		p := of
 		p.Moves, p.Sends, p.Locks = slices.Clone(of.Moves), slices.Clone(of.Sends), nil
 		p.Was, p.Holds, p.Back, p.MIDI, p.Mute = "", "", nil, nil, false
@@ -79,6 +91,8 @@ func (e TakeApart) Apply(s *Song) (string, error) {
 		p.Audio, p.Apart = e.Parts[is], &Apart{Of: of.ID, Is: is}
 		p.Name = shortened(of.Name, MaxName-len(is)-2) + ", " + string(is)
 		switch is {
+		case Low:
+			p.Role = Kick
 		case Struck:
 			p.Role = Perc
 			if kick {
@@ -90,7 +104,9 @@ func (e TakeApart) Apply(s *Song) (string, error) {
 				p.Role = Bass
 			}
 		default:
-			p.Role = Other
+			if p.Role = Other; e.Parts[Low] != "" {
+				p.Role = Drums
+			}
 		}
 		for k := len(s.Stems) + 1; p.ID == of.ID || s.Stem(p.ID) != nil; k++ {
 			p.ID = fmt.Sprintf("s%d", k)

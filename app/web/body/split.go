@@ -36,6 +36,7 @@ const mostPart = 8 << 30
 type splitPayload struct {
 	Stem  string `json:"stem"`
 	Audio string `json:"audio"`
+	Drums bool   `json:"drums,omitempty"` // into their kick and the rest
 }
 
 // apartView is what is apart, what is being taken apart, and what may be.
@@ -71,7 +72,9 @@ func (h *handlers) apart(c *gin.Context) {
 	for i := range v.Stems {
 		if st := &v.Song.Stems[i]; st.Apart == nil && len(v.Parts(st.ID)) == 0 {
 			out.Whole = append(out.Whole, st)
-			if st.Role == session.Other && out.Likely == "" {
+			if a := v.Bench.Facts[st.Audio]; st.Role == session.Drums && a != nil && a.Portrait != nil && len(a.Portrait.LowHits) > 0 {
+				out.Likely = st.ID
+			} else if st.Role == session.Other && out.Likely == "" {
 				out.Likely = st.ID
 			}
 		}
@@ -87,7 +90,7 @@ func (h *handlers) apart(c *gin.Context) {
 			if l := a.Lowered; l != nil {
 				row.Values, row.On = v.Stem(l.Stem).Name+": "+move.Words(l.Move), v.Stem(l.Stem).Move(session.BodyShelf) != nil
 			}
-			if a.Trouble == "" {
+			if a.Trouble == "" && !a.Drums {
 				if row.Found, err = pocket.Findings(c.Request.Context(), a.Alone); err != nil {
 					h.FailWith(c, err)
 					return
@@ -120,11 +123,11 @@ func (h *handlers) split(c *gin.Context) {
 	case len(song.Parts(st.ID)) > 0:
 		bad(st.Name + " is apart already")
 		return
-	case len(song.Stems)+len(session.PartKinds) > session.MaxStems:
+	case len(song.Stems)+len(session.KindsOf(st.Role)) > session.MaxStems:
 		bad(fmt.Sprintf("a song holds at most %d stems", session.MaxStems))
 		return
 	}
-	payload, err := json.Marshal(splitPayload{Stem: st.ID, Audio: st.Audio})
+	payload, err := json.Marshal(splitPayload{Stem: st.ID, Audio: st.Audio, Drums: st.Role == session.Drums})
 	if err != nil {
 		h.FailWith(c, err)
 		return
@@ -179,7 +182,16 @@ func (h *handlers) runSplit(ctx context.Context, j store.Job, report worker.Repo
 	}
 	defer closeFile()
 	report(0, "taking it apart")
-	incoming, err := h.splitInto(ctx, src, report)
+	kinds, low := session.KindsOf(session.Other), []float64(nil)
+	if p.Drums {
+		if kinds = session.KindsOf(session.Drums); a.Portrait != nil {
+			low = a.Portrait.LowHits
+		}
+		if len(low) == 0 {
+			return errors.New("none of its hits is low: there is no kick in it to take out")
+		}
+	}
+	incoming, err := h.splitInto(ctx, src, kinds, low, a.Onsets, report)
 	defer func() {
 		for _, name := range incoming {
 			h.Store.DropIncoming(name)
@@ -191,9 +203,9 @@ func (h *handlers) runSplit(ctx context.Context, j store.Job, report worker.Repo
 	e := session.TakeApart{Stem: p.Stem, Audio: p.Audio, Parts: map[session.PartKind]string{}}
 	is := src.Format()
 	original := audio.Format{Container: "wav", Encoding: audio.Float, BitDepth: 32, Rate: is.Rate, Channels: is.Channels, Frames: is.Frames}
-	for i, kind := range session.PartKinds {
+	for i, kind := range kinds {
 		sha, _, _, err := h.TakeIn(ctx, incoming[i], j.Name+", "+string(kind)+".wav", original, func(at float64, _ string) {
-			report(0.4+0.2*(float64(i)+at), "measuring what is "+string(kind))
+			report(0.4+0.2*(float64(i)+at), "measuring its "+string(kind))
 		})
 		if err != nil {
 			return err
@@ -206,10 +218,12 @@ func (h *handlers) runSplit(ctx context.Context, j store.Job, report worker.Repo
 	return h.Store.EditDone(context.WithoutCancel(ctx), j.SongID, store.AnyRevision, e, j.ID)
 }
 
-// splitInto writes the parts among what came in, and returns their names.
-func (h *handlers) splitInto(ctx context.Context, src audio.Source, report worker.Report) ([]string, error) {
+// splitInto writes the parts of some kinds among what came in, and returns their names; low and all are the hits of drums.
+func (h *handlers) splitInto(
+	ctx context.Context, src audio.Source, kinds []session.PartKind, low, all []float64, report worker.Report,
+) ([]string, error) {
 	is := src.Format()
-	names := make([]string, len(session.PartKinds))
+	names := make([]string, len(kinds))
 	var files group.Group
 	var ends []*io.PipeWriter
 	var parts []*wav.Writer
@@ -230,14 +244,22 @@ func (h *handlers) splitInto(ctx context.Context, src audio.Source, report worke
 			}
 			parts = append(parts, out)
 		}
-		err := body.Split(ctx, src, func(p float64) { report(0.4*p, "taking it apart") }, func(a body.Apart) error {
-			for i, x := range []audio.Buffer{a.Struck, a.Sustained, a.Rest} {
-				if err := parts[i].Write(x); err != nil {
+		progress := func(p float64) { report(0.4*p, "taking it apart") }
+		write := func(a body.Apart) error {
+			of := map[session.PartKind]audio.Buffer{session.Low: a.Struck, session.Struck: a.Struck, session.Sustained: a.Sustained, session.Rest: a.Rest}
+			for i, kind := range kinds {
+				if err := parts[i].Write(of[kind]); err != nil {
 					return err
 				}
 			}
 			return nil
-		})
+		}
+		var err error
+		if len(low) > 0 {
+			err = body.SplitDrums(ctx, src, low, all, progress, write)
+		} else {
+			err = body.Split(ctx, src, progress, write)
+		}
 		for _, out := range parts {
 			if err == nil {
 				err = out.Close()
