@@ -34,7 +34,9 @@ func TestSplitDrums(t *testing.T) {
 				others, all = append(others, note(38)), append(all, at)
 			}
 		}
-		play := func(notes []sampled.Note) audio.Buffer { return sampled.Play(t, map[int]int{sampled.Drums: kit}, notes, 6.5) }
+		play := func(notes []sampled.Note) audio.Buffer {
+			return sampled.Play(t, map[int]int{sampled.Drums: kit}, notes, 6.5)
+		}
 		k, o := play(kicks), play(others)
 		sum := audio.New(k.Rate, len(k.Ch), min(k.Frames(), o.Frames()))
 		for c := range sum.Ch {

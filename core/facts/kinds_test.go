@@ -1,8 +1,10 @@
 package facts
 
 import (
+	"math"
 	"testing"
 
+	"mellowthump/core/session"
 	"mellowthump/internal/outside"
 	"mellowthump/internal/sampled"
 )
@@ -51,5 +53,18 @@ func TestLowHits(t *testing.T) {
 	t.Logf("of %d kicks %d found, %d else", all, found, more)
 	if found < all*92/100 || more > all/20 {
 		t.Errorf("of %d kicks %d found, %d else", all, found, more)
+	}
+}
+
+// What goes on low, on one pitch, is a bass: a steady sine, one that is low-passed, a long string.
+func TestDronesAreBasses(t *testing.T) {
+	for _, hz := range []float64{36, 43.65, 55, 98} {
+		b := synthetic(7, func(t float64) float64 { return 0.22 * math.Sin(2*math.Pi*hz*t) * (1 + 0.1*math.Sin(2*math.Pi*5*t)) })
+		if g := analysed(t, b).Guess("Sub"); g.Role != session.Bass || g.Doubt != "" || g.Confidence < Sure {
+			t.Errorf("a sine of %g Hz named Sub: %+v", hz, g)
+		}
+		if g := analysed(t, b).Guess("audio 3"); g.Role != session.Bass {
+			t.Errorf("a sine of %g Hz: %+v", hz, g)
+		}
 	}
 }

@@ -85,6 +85,9 @@ func lowRole(r session.Role) session.Role {
 	return ""
 }
 
+// droneLow is the share of the energy that is low, and has a pitch, of what is a bass whatever else it is like.
+const droneLow = 0.8
+
 func roleWord(r session.Role) string {
 	for _, k := range session.Roles {
 		if k.Role == r {
@@ -103,6 +106,9 @@ func (a *Analysis) soundsLike() Guess {
 	}
 	g := Guess{}
 	g.Role, g.Confidence = a.likeliest()
+	if f := a.Fundamental; g.Role != session.Bass && f != nil && f.Hz < lowTop && p.LowShare > droneLow && p.Pitched > droneLow && p.Sustain > sustained {
+		g.Role, g.Confidence = session.Bass, surest // it goes on, low and with a pitch: a kick does not, and nothing else is there
+	}
 	times := fmt.Sprintf("%d times", len(a.Onsets))
 	if len(a.Onsets) == 1 {
 		times = "once"
