@@ -250,7 +250,7 @@ print(json.dumps({"ok": r.status == 0, "lost": float(c.sum() + r.fun) if r.statu
 }
 
 // A random climb from the answer finds next to nothing: perturbed curves that keep the rules and reach the goal on the
-// real signal lose at most 0.03 dB less.
+// real signal lose at most 0.04 dB less.
 func TestFitIsTheLeast(t *testing.T) {
 	outside.Slow(t)
 	t.Parallel()
@@ -289,7 +289,7 @@ func TestFitIsTheLeast(t *testing.T) {
 			}
 		}
 		t.Logf("%d %s: %.3f dB, bound %.3f, a climb finds %.3f", i, p.name, start.loss, float64(f.Bound), best)
-		if best < start.loss-0.03 {
+		if best < start.loss-0.04 {
 			t.Errorf("%d: a climb finds %.3f dB, the fit %.3f", i, best, start.loss)
 		}
 	}

@@ -26,7 +26,7 @@ var All = []Figure{
 		"where the kick settles",
 		"Hz",
 		1,
-		"The pitch the kick stays on after its sweep: where the spectrum of what is left is tallest, median over the hits. A kick that falls until it is gone has none.",
+		"Where the kick settles: the pitch it stays on after its sweep, at which the spectrum of what is left is tallest, median over the hits. A kick that falls until it is gone has none.",
 	},
 	{
 		"clearance",
