@@ -42,10 +42,13 @@ func (a *Analysis) Guess(name string) Guess {
 		if lowRole(byName) != "" {
 			sure = 0.6
 		}
-		return Guess{Role: byName, Reason: "by its name", Confidence: sure, Doubt: fmt.Sprintf("it sounds like %s: %s", roleWord(bySound.Role), bySound.Reason)}
+		return Guess{Role: byName, Reason: "by its name", Confidence: sure, Doubt: bySound.says()}
 	}
 	return Guess{Role: byName, Reason: "by its name", Confidence: 0.85}
 }
+
+// says tells of a guess by the sound.
+func (g Guess) says() string { return fmt.Sprintf("it sounds like %s: %s", roleWord(g.Role), g.Reason) }
 
 // Unsure returns what a stem is guessed to be where its role is that guess and not sure, or something speaks against it; ok is false
 // where it was said, or nothing does.
@@ -64,7 +67,8 @@ func (g Guess) a() string {
 		return "an 808 or bass"
 	case session.Hats, session.Perc, session.Drums, session.Melodic, session.Effects:
 		return map[session.Role]string{
-			session.Hats: "hats", session.Perc: "percussion", session.Drums: "several drums in one file", session.Melodic: "a melodic part", session.Effects: "an effect",
+			session.Hats: "hats", session.Perc: "percussion", session.Drums: "several drums in one file", session.Melodic: "a melodic part",
+			session.Effects: "an effect",
 		}[g.Role]
 	case session.Other:
 		return "something that none of the roles fits"

@@ -26,7 +26,7 @@ var All = []Figure{
 		"where the kick settles",
 		"Hz",
 		1,
-		"Where the kick settles: the pitch it stays on after its sweep, at which the spectrum of what is left is tallest, median over the hits. A kick that falls until it is gone has none.",
+		"Where the kick settles: after its sweep, where what is left of its spectrum is tallest, median over the hits. One that falls to its end has none.",
 	},
 	{
 		"clearance",
@@ -91,7 +91,13 @@ var All = []Figure{
 			"better or worse.",
 	},
 	{"noteshare", "time on a note", "%", 0, "Share of the time in which a note of the bass sounds in the loop."},
-	{"kickcents", "kick off the bass’s note", "cents", 0, "Where the kick settles against the bass note that most of its hits fall on, or the commonest where few do, in one octave, in cents."},
+	{
+		"kickcents",
+		"kick off the bass’s note",
+		"cents",
+		0,
+		"Where the kick settles against the bass note that most of its hits fall on, or the commonest where few do, in one octave, in cents.",
+	},
 	{"notecents", "note off pitch", "cents", 0, "The note's settled pitch against equal temperament, A4 = 440 Hz, in cents."},
 	{"step", "peak at a step", "dBFS", 1, "Peak of the sample that is largest at this step, measured in a real render, in dB under full scale."},
 	{"stepload", "loudness at a step", "LUFS", 1, "Integrated loudness at this step, ITU-R BS.1770-5. A mono part is measured as one channel."},

@@ -47,6 +47,25 @@ func asked(st *session.Stem, g facts.Guess) find.Finding {
 	}
 }
 
+// within tells of what is in a file already: a duck, or a kick among drums.
+func within(b *bench.Bench, st *session.Stem, a *facts.Analysis) (out []find.Finding) {
+	if a.Portrait != nil && a.Portrait.Ducked > 0 && st.Role == session.Bass {
+		out = append(out, find.Finding{
+			ID: "ducked-already", What: fmt.Sprintf("ducked already, by about %.0f dB", a.Portrait.Ducked),
+			Why:  "Its level dips and comes back while its tones go on. What is ducked twice pumps; bounce it without, or let it be.",
+			Hear: "stem:" + st.ID, Notice: true,
+		})
+	}
+	if p := a.Portrait; p != nil && len(p.LowHits) > 0 && st.Role == session.Drums && !st.Mute && b.Song.TriggerStem() == nil {
+		out = append(out, find.Finding{
+			ID: "kick-within", What: fmt.Sprintf("the kick is in it, with %s, and no stem is a kick", figure.Count(len(p.LowHits), "hit")),
+			Why: "What is not apart can neither be ducked against nor set beside a bass.",
+			Do:  "Take " + st.Name + " apart on Body: its kick becomes a stem of its own, and leads", Other: stage.Body,
+		})
+	}
+	return out
+}
+
 func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []find.Finding {
 	a := b.Facts[st.Audio]
 	if a == nil {
@@ -76,13 +95,7 @@ func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []
 	if t := twins[st.ID]; t != nil {
 		out = append(out, *t)
 	}
-	if a.Portrait != nil && a.Portrait.Ducked > 0 && st.Role == session.Bass {
-		out = append(out, find.Finding{
-			ID: "ducked-already", What: fmt.Sprintf("ducked already, by about %.0f dB", a.Portrait.Ducked),
-			Why:  "Its level dips and comes back while its tones go on. What is ducked twice pumps; bounce it without, or let it be.",
-			Hear: "stem:" + st.ID, Notice: true,
-		})
-	}
+	out = append(out, within(b, st, a)...)
 	if g, ok := facts.Unsure(st, a); ok {
 		out = append(out, asked(st, g))
 	}
@@ -104,13 +117,6 @@ func ofStem(b *bench.Bench, st *session.Stem, twins map[string]*find.Finding) []
 	out = append(out, short...)
 	if k := b.Song.TriggerStem(); k != nil && st.Role == session.Bass && len(short) == 0 && b.Facts[k.Audio] != nil {
 		out = append(out, Against(a, b.Facts[k.Audio])...)
-	}
-	if p := a.Portrait; p != nil && len(p.LowHits) > 0 && st.Role == session.Drums && !st.Mute && b.Song.TriggerStem() == nil {
-		out = append(out, find.Finding{
-			ID: "kick-within", What: fmt.Sprintf("the kick is in it, with %s, and no stem is a kick", figure.Count(len(p.LowHits), "hit")),
-			Why: "What is not apart can neither be ducked against nor set beside a bass.",
-			Do:  "Take " + st.Name + " apart on Body: its kick becomes a stem of its own, and leads", Other: stage.Body,
-		})
 	}
 	for i := range out {
 		out[i].ID, out[i].Hear = find.ID(out[i].ID, st.ID), "stem:"+st.ID

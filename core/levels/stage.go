@@ -85,6 +85,9 @@ func overOthers(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figu
 // silent, and its noise comes with it; common practice, no published source.
 const muchRaised = 12.0
 
+// mostRaised is by how much a part may be raised whatever the others are, dB.
+const mostRaised = 30.0
+
 // planTrims is the plan of the trims, from the kick's peak.
 func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage.Planned, error) {
 	p := stage.Planned{Found: found}
@@ -105,7 +108,7 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 	usual := usualRaise(b.Song, solved.Changes)
 	for _, c := range solved.Changes {
 		by := c.To - c.From
-		if by-usual < muchRaised {
+		if by-usual < muchRaised && by < mostRaised {
 			plan.Changes = append(plan.Changes, c)
 			continue
 		}

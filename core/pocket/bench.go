@@ -74,7 +74,8 @@ func kickFix(b *bench.Bench, a *Agreement, hits int) []session.Edit {
 				continue
 			}
 		}
-		out.Edits = append(out.Edits, session.SetMove{At: session.At{Stem: st.ID}, Move: kickTuned(st, by), Said: fmt.Sprintf("Tune %s by %s cents", st.Name, figure.Short(by))})
+		said := fmt.Sprintf("Tune %s by %s cents", st.Name, figure.Short(by))
+		out.Edits = append(out.Edits, session.SetMove{At: session.At{Stem: st.ID}, Move: kickTuned(st, by), Said: said})
 	}
 	return out.Edits
 }

@@ -318,7 +318,7 @@ func (m Muddy) finding(song *session.Song) (f find.Finding, ok bool) {
 	}
 	bell := fmt.Sprintf("A bell of %s dB, Q %s", figure.Short(m.Bell.DB), figure.Signed(m.Bell.Q, -1))
 	f.Why = fmt.Sprintf(
-		"It stands %s dB over the rest's own line from 60 Hz to 6 kHz; mixes of chords stand 8 to 14 over it. %s, on %s brings it down to 10, or as near as %s dB do.",
+		"It stands %s dB over the rest's own line from 60 Hz to 6 kHz; with chords 8 to 14 are usual. %s, on %s brings it to 10, or as near as %s dB do.",
 		figure.Short(m.Over),
 		bell,
 		st.Name,

@@ -23,6 +23,7 @@ const (
 )
 
 // struckRings are the tones of a struck part that go on a quarter of a second after its hits, when all else has died away.
+// Long because hits, what is left of them and its tones are looked for in one go.
 func struckRings(frames [][]float64, rate int) []Ringing {
 	if len(frames) < struckTo {
 		return nil

@@ -353,8 +353,9 @@ func (w *walk) dropped(key string) bool {
 func named(all []find.Finding, song *session.Song) []find.Finding {
 	out := slices.Clone(all)
 	for i, f := range out {
-		if id, ok := strings.CutPrefix(f.Hear, "stem:"); ok && song.Stem(id) != nil && !strings.HasPrefix(f.What, song.Stem(id).Name) && f.Kind() != intake.RoleAsked {
-			out[i].What = song.Stem(id).Name + ": " + f.What
+		id, _ := strings.CutPrefix(f.Hear, "stem:")
+		if st := song.Stem(id); st != nil && f.Hear != id && !strings.HasPrefix(f.What, st.Name) && f.Kind() != intake.RoleAsked {
+			out[i].What = st.Name + ": " + f.What
 		}
 	}
 	return out

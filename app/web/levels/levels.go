@@ -101,7 +101,9 @@ func (h *handlers) references(c *gin.Context) {
 		return
 	}
 	again := len(under) > 0 || c.Request.Method == http.MethodPost // a short one may be in already: look once more
-	h.Write(c, http.StatusOK, "references", map[string]any{"ID": song.ID, "References": song.References, "Under": shell.Measured(under), "Again": again, "Failed": failed})
+	h.Write(c, http.StatusOK, "references", map[string]any{
+		"ID": song.ID, "References": song.References, "Under": shell.Measured(under), "Again": again, "Failed": failed,
+	})
 }
 
 // removeReference takes a finished track out of the song.
