@@ -37,6 +37,12 @@ func loss(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, er
 	return st.Readout.BassLoss, nil
 }
 
+// lastResort is the depth from which a duck is heard, dB: it is not made unasked; own choice.
+const lastResort = 9.0
+
+// waysOut are those where no usual duck does it.
+const waysOut = "Ways out: a shorter bass, another kick, the bass leads, or this"
+
 // planFit is the fit, where a clearance is asked that is not there; of nothing that was found it is a fit to a song that changed.
 func planFit(ctx context.Context, b *bench.Bench, found []find.Finding) (stage.Planned, error) {
 	p := stage.Planned{Found: found, Hand: true}
@@ -61,6 +67,12 @@ func planFit(ctx context.Context, b *bench.Bench, found []find.Finding) (stage.P
 		p.Do = e.Said + ", as far as it can be drawn"
 	}
 	p.Own = []find.Measure{{Figure: "p10", In: find.AtLeast(b.Song.Targets.Clearance - 0.05)}}
+	switch deep := -f.Duck.Depth(); {
+	case !f.Reached:
+		p.Taste = "it misses its own aim. " + waysOut
+	case deep > lastResort:
+		p.Taste = fmt.Sprintf("a duck of %.0f dB is heard to pump. %s", deep, waysOut)
+	}
 	for _, st := range b.Song.ByRole(session.Bass) {
 		if a := b.Facts[st.Audio]; a != nil && a.Portrait != nil && a.Portrait.Ducked > 0 {
 			p.Taste = fmt.Sprintf("%s is ducked in its file already, by about %.0f dB: better bounce it without", st.Name, a.Portrait.Ducked)

@@ -54,11 +54,11 @@ func anchor(ctx context.Context, r *mix.Renderer, l *Ledger, w mix.Window, o Opt
 	case Reference:
 		return byReference(l, o, p)
 	}
-	return byKick(l, p)
+	return byKick(l, o, p)
 }
 
 // byKick sets the kick to its anchor and all else into its window relative to it.
-func byKick(l *Ledger, p *Plan) ([]want, error) {
+func byKick(l *Ledger, o Options, p *Plan) ([]want, error) {
 	kick := l.Group(session.Kick)
 	if kick == nil || !kick.Level.Peak.Valid() {
 		return nil, ErrNoKick
@@ -68,7 +68,32 @@ func byKick(l *Ledger, p *Plan) ([]want, error) {
 		p.Blocked = append(p.Blocked, fmt.Sprintf("%s is locked at every step, so the kick stays at %s and all else is set by that", st.Name, at(kick.Level.Peak)))
 		to = float64(kick.Level.Peak)
 	}
-	return l.windowed(to, nil, 0), nil
+	out := l.windowed(to, nil, 0)
+	if o.HoldBass {
+		p.Held = held(out)
+	}
+	return out, nil
+}
+
+// held keeps the basses that would be raised against the kick where they stand against it, and returns their ids.
+func held(wants []want) (ids []string) {
+	kick := 0.0
+	for _, w := range wants {
+		if w.stems[0].Role == session.Kick {
+			kick = w.db
+		}
+	}
+	for i := range wants {
+		w := &wants[i]
+		if w.stems[0].Role != session.Bass || w.db <= kick+enough {
+			continue
+		}
+		w.db = kick
+		for _, st := range w.stems {
+			ids = append(ids, st.ID)
+		}
+	}
+	return ids
 }
 
 // windowed sets the kick to a peak and all else into its window relative to it; a melody that is

@@ -6,6 +6,7 @@ import (
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -48,7 +49,19 @@ func Sounds(b *bench.Bench) map[string]Sound {
 	return out
 }
 
-// PlanOn solves the levels over the whole song from the kick's peak.
+// PlanOn solves the levels over the whole song from the kick's peak. A bass that does not leave the kick the clearance asked is not
+// raised against it.
 func PlanOn(ctx context.Context, b *bench.Bench) (*Plan, error) {
-	return Solve(ctx, b.Renderer, b.Song, b.Whole(), Options{Anchor: KickPeak})
+	o := Options{Anchor: KickPeak}
+	if b.Song.Leader == session.KickLeads {
+		st, err := pair.On(ctx, b)
+		if err != nil && bench.Trouble(err) == "" {
+			return nil, err
+		}
+		if err == nil {
+			p10 := st.WorstTenth(b.Song.Leader)
+			o.HoldBass = p10.Valid() && float64(p10) < b.Song.Targets.Clearance
+		}
+	}
+	return Solve(ctx, b.Renderer, b.Song, b.Whole(), o)
 }

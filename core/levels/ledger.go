@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"runtime"
+	"slices"
 
 	"mellowthump/core/group"
 	"mellowthump/core/meter"
@@ -171,13 +172,13 @@ func (l *Ledger) Group(role session.Role) *Group {
 }
 
 // Furthest is how far the part, the bus or the premaster that lies furthest outside of where it should does so, dB; 0 where all lie within.
-func (l *Ledger) Furthest() float64 {
-	_, db := l.FurthestOff()
+func (l *Ledger) Furthest(without ...string) float64 {
+	_, db := l.FurthestOff(without...)
 	return db
 }
 
 // FurthestOff is Furthest with the name of what does so; empty where all lie within.
-func (l *Ledger) FurthestOff() (name string, db float64) {
+func (l *Ledger) FurthestOff(without ...string) (name string, db float64) {
 	further := func(what string, by float64) {
 		if by > db {
 			name, db = what, by
@@ -191,11 +192,14 @@ func (l *Ledger) FurthestOff() (name string, db float64) {
 		return math.Abs(d)
 	}
 	for _, row := range l.Rows {
-		if !row.Stem.Mute && !row.Group {
+		if !row.Stem.Mute && !row.Group && !slices.Contains(without, row.Stem.ID) {
 			further(row.Stem.Name, off(Outside(row.Peak(), row.Window), row.Stem))
 		}
 	}
 	for _, g := range l.Groups {
+		if slices.ContainsFunc(g.Stems, func(st *session.Stem) bool { return slices.Contains(without, st.ID) }) {
+			continue
+		}
 		further(g.Stems[0].Name, off(Outside(g.Level.Peak, g.Window), g.Stems...))
 	}
 	for _, b := range l.Buses {

@@ -36,6 +36,7 @@ type Options struct {
 	Anchor    Anchor
 	Melody    string           // Click: the stem that is set first; empty: the loudest melodic one
 	Under     float64          // Click: how far under the click it peaks, dB; 0: 18
+	HoldBass  bool             // KickPeak: the bass is not raised against the kick, which it would bury
 	Threshold float64          // PinkNoise: of the strongest critical band over the noise's, dB
 	Sounds    map[string]Sound // Reference: what the stems sound like, by audio hash
 	Finished  *meter.Spectrum  // Reference: the finished track
@@ -59,6 +60,7 @@ type Plan struct {
 	Changes []Change     // in the order of the steps, from source to master
 	Blocked []string     // what could not be reached, and what prevents it
 	Notes   []string
+	Held    []string     // stems that stay where they stand against the kick, under their window
 	Noise   meter.Figure // PinkNoise: the level of the noise that all is just audible over, dBFS RMS
 	Before  *Ledger
 	After   *Ledger

@@ -57,12 +57,13 @@ func equalPeak(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figur
 	return l.Integrated - l.Peak, nil
 }
 
-func offWindow(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
+// offWindow is of all parts but those that a measure is by, ids with spaces between.
+func offWindow(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure, error) {
 	l, err := LedgerOn(ctx, b, b.Whole())
 	if err != nil {
 		return meter.None, err
 	}
-	return meter.Figure(l.Furthest()), nil
+	return meter.Figure(l.Furthest(strings.Fields(m.By)...)), nil
 }
 
 func songPeak(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
@@ -103,7 +104,7 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 		p.Hand, p.Do = true, strings.Join(solved.Blocked, ". ")
 		return p, nil
 	}
-	plan, left := *solved, []string(nil)
+	plan, left, kept, but := *solved, []string(nil), []string(nil), []string(nil)
 	plan.Changes = nil
 	usual := usualRaise(b.Song, solved.Changes)
 	for _, c := range solved.Changes {
@@ -113,7 +114,7 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 			continue
 		}
 		doubt := fmt.Sprintf("it raises %s by %s dB, and its noise with it", c.Name, figure.Short(by))
-		left = append(left, c.Name)
+		left, but = append(left, c.Name), append(but, c.Stem)
 		var of []find.Finding
 		p.Found, of = parted(p.Found, c.Stem)
 		for _, f := range of {
@@ -121,8 +122,17 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 			p.Rest = append(p.Rest, f)
 		}
 	}
-	if len(plan.Changes) == 0 || len(p.Found) == 0 { // there is nothing else to set
-		plan, left, p.Found, p.Rest = *solved, nil, found, nil
+	for _, id := range solved.Held {
+		var of []find.Finding
+		p.Found, of = parted(p.Found, id)
+		for _, f := range of {
+			f.Taste = "nearer to its window it would bury the kick: a shorter bass, another kick, a duck, or let it lead"
+			p.Rest = append(p.Rest, f)
+		}
+		kept, but = append(kept, b.Song.Stem(id).Name), append(but, id)
+	}
+	if len(left) > 0 && (len(plan.Changes) == 0 || len(p.Found) == 0) { // there is nothing else to set
+		plan, left, but, p.Found, p.Rest = *solved, nil, solved.Held, found, nil
 		p.Taste = "it raises what is nearly silent by 12 dB and more, and its noise with it"
 	}
 	r := b.Song.LevelRules()
@@ -130,10 +140,13 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 	if len(left) > 0 {
 		p.Do += "; not " + figure.List(left, "and") + ", which it would raise with its noise"
 	}
-	peak := find.Measure{Figure: "songpeak", In: find.Bracket{Lo: r.Premaster - 0.15, Hi: r.Limit + 0.05}}
-	if p.Own = []find.Measure{Furthest, peak}; len(left) > 0 { // what is left out stays the furthest off
-		p.Own = []find.Measure{peak}
+	if len(kept) > 0 {
+		p.Do += "; " + figure.List(kept, "and") + " as far under the kick as now, which it would bury"
 	}
+	peak := find.Measure{Figure: "songpeak", In: find.Bracket{Lo: r.Premaster - 0.15, Hi: r.Limit + 0.05}}
+	furthest := Furthest
+	furthest.By = strings.Join(but, " ") // what is left out stays where it is
+	p.Own = []find.Measure{furthest, peak}
 	return p, nil
 }
 
