@@ -10,6 +10,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
+	"mellowthump/internal/sampled"
 )
 
 // settled waits until no job of a song is at work.
@@ -137,5 +138,60 @@ func TestTakeApart(t *testing.T) {
 	b.edit(id, "/undo", url.Values{})
 	if s := b.load(id); len(s.Parts(whole)) != 3 {
 		t.Error("undo brings no parts back")
+	}
+}
+
+// Drums in one file, of a recorded kit, are asked about and taken apart into their kick and the rest: the kick leads then, and is judged
+// by Pocket; put together, all is as before.
+func TestTakeDrumsApart(t *testing.T) {
+	outside.Slow(t)
+	b := newBench(t)
+	id := b.song()
+	var notes []sampled.Note
+	for n := range 64 {
+		at := 0.1 + 0.125*float64(n)
+		hit := func(key, velocity int) {
+			notes = append(notes, sampled.Note{At: at, End: at + 0.1, Key: key, Velocity: velocity, Channel: sampled.Drums})
+		}
+		hit(42, 70)
+		if n%8 == 0 || n%16 == 10 {
+			hit(36, 110)
+		}
+		if n%8 == 4 {
+			hit(38, 100)
+		}
+	}
+	b.send(id, file{"Break.wav", asWAV(sampled.Play(t, map[int]int{sampled.Drums: 25}, notes, 8.5))})
+	st := b.load(id).Stems[0]
+	if st.Role != session.Drums {
+		t.Fatalf("it is taken for %s", st.Role)
+	}
+	if page := b.get("/songs/" + id + "/intake"); !strings.Contains(page, "the kick is in it, with 12 hits, and no stem is a kick") {
+		t.Errorf("it is not told: %.2000s", page)
+	}
+	if status, body := b.edit(id, "/body/split", url.Values{"stem": {st.ID}}); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	if jobs := b.settled(id); len(jobs) != 0 {
+		t.Fatalf("%+v", jobs)
+	}
+	song := b.load(id)
+	parts := song.Parts(st.ID)
+	if len(parts) != 2 || parts[0].Role != session.Kick || parts[0].Name != "Break, kick" || parts[1].Role != session.Drums || !song.Stem(st.ID).Mute ||
+		song.TriggerStem() == nil || song.TriggerStem().ID != parts[0].ID || !parts[0].Said {
+		t.Fatalf("%+v", parts)
+	}
+	for _, page := range []string{"/body/apart", "/body", "/body/steady?part=kick", "/intake", "/log"} {
+		if body := b.get("/songs/" + id + page); page == "/body/apart" && !strings.Contains(body, "Its kick is a stem of its own") {
+			t.Errorf("%s: %.300s", page, body)
+		} else if strings.Contains(body, "no stem is a kick") {
+			t.Errorf("%s still says that no stem is a kick", page)
+		}
+	}
+	if status, body := b.edit(id, "/body/together", url.Values{"stem": {st.ID}}); status != 200 {
+		t.Fatalf("%d %.300s", status, body)
+	}
+	if s := b.load(id); len(s.Stems) != 1 || s.Stems[0].Mute {
+		t.Errorf("%d stems", len(s.Stems))
 	}
 }

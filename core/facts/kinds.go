@@ -120,6 +120,14 @@ func (k Kinds) String() string {
 	return strings.Join(out, ", ")
 }
 
+// CarriesBass is the share of the low energy that stays between the hits from which a file holds a bass too.
+const CarriesBass = 0.1
+
+// KickWithin reports whether a file of several drums has low hits, and no bass under them: its kick can be taken out.
+func (a *Analysis) KickWithin() bool {
+	return a != nil && a.Portrait != nil && len(a.Portrait.LowHits) > 0 && a.Portrait.CarriesLow < CarriesBass
+}
+
 // lowHits are those of a sound's hits that strike low: by the energy of their first tenth of a second under 110 Hz, which is much of
 // what they have under 400 and near that of the loudest. low and fs are as from meter.Low. Own definition.
 func lowHits(low []float32, fs float64, hits []float64) []float64 {

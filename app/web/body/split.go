@@ -72,7 +72,7 @@ func (h *handlers) apart(c *gin.Context) {
 	for i := range v.Stems {
 		if st := &v.Song.Stems[i]; st.Apart == nil && len(v.Parts(st.ID)) == 0 {
 			out.Whole = append(out.Whole, st)
-			if a := v.Bench.Facts[st.Audio]; st.Role == session.Drums && a != nil && a.Portrait != nil && len(a.Portrait.LowHits) > 0 {
+			if st.Role == session.Drums && v.Bench.Facts[st.Audio].KickWithin() {
 				out.Likely = st.ID
 			} else if st.Role == session.Other && out.Likely == "" {
 				out.Likely = st.ID
@@ -127,7 +127,12 @@ func (h *handlers) split(c *gin.Context) {
 		bad(fmt.Sprintf("a song holds at most %d stems", session.MaxStems))
 		return
 	}
-	payload, err := json.Marshal(splitPayload{Stem: st.ID, Audio: st.Audio, Drums: st.Role == session.Drums})
+	a, err := h.Store.Facts(c.Request.Context(), st.Audio)
+	if err != nil {
+		h.FailWith(c, err)
+		return
+	}
+	payload, err := json.Marshal(splitPayload{Stem: st.ID, Audio: st.Audio, Drums: st.Role == session.Drums && a.KickWithin()})
 	if err != nil {
 		h.FailWith(c, err)
 		return
@@ -184,12 +189,10 @@ func (h *handlers) runSplit(ctx context.Context, j store.Job, report worker.Repo
 	report(0, "taking it apart")
 	kinds, low := session.KindsOf(session.Other), []float64(nil)
 	if p.Drums {
-		if kinds = session.KindsOf(session.Drums); a.Portrait != nil {
-			low = a.Portrait.LowHits
-		}
-		if len(low) == 0 {
+		if !a.KickWithin() {
 			return errors.New("none of its hits is low: there is no kick in it to take out")
 		}
+		kinds, low = session.KindsOf(session.Drums), a.Portrait.LowHits
 	}
 	incoming, err := h.splitInto(ctx, src, kinds, low, a.Onsets, report)
 	defer func() {
