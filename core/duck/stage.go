@@ -40,6 +40,9 @@ func loss(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, er
 // lastResort is the depth from which a duck is heard, dB: it is not made unasked; own choice.
 const lastResort = 9.0
 
+// lossHeard is what such a duck takes off the low end on the whole, dB, from which it is one: a short one takes less. Own choice.
+const lossHeard = 2.0
+
 // waysOut are those where no usual duck does it.
 const waysOut = "Ways out: a shorter bass, another kick, the bass leads, or this"
 
@@ -70,8 +73,8 @@ func planFit(ctx context.Context, b *bench.Bench, found []find.Finding) (stage.P
 	switch deep := -f.Duck.Depth(); {
 	case !f.Reached:
 		p.Taste = "it misses its own aim. " + waysOut
-	case deep > lastResort:
-		p.Taste = fmt.Sprintf("a duck of %.0f dB is heard to pump. %s", deep, waysOut)
+	case deep > lastResort && float64(f.Loss) > lossHeard:
+		p.Taste = fmt.Sprintf("a duck of %.0f dB that takes %.1f dB off the bass is heard to pump. %s", deep, float64(f.Loss), waysOut)
 	}
 	for _, st := range b.Song.ByRole(session.Bass) {
 		if a := b.Facts[st.Audio]; a != nil && a.Portrait != nil && a.Portrait.Ducked > 0 {

@@ -126,7 +126,8 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 		var of []find.Finding
 		p.Found, of = parted(p.Found, id)
 		for _, f := range of {
-			f.Taste = "nearer to its window it would bury the kick: a shorter bass, another kick, a duck, or let it lead"
+			f.Fix, f.Values = nil, ""
+			f.Do = "Leave it there: nearer to its window it would bury the kick. Ways out: a shorter bass, another kick, a duck, or let the bass lead"
 			p.Rest = append(p.Rest, f)
 		}
 		kept, but = append(kept, b.Song.Stem(id).Name), append(but, id)

@@ -180,6 +180,8 @@ func (w *walk) planned(ctx context.Context, st *stage.Stage, g find.Group, id st
 		return nil, nil, err
 	case p.Singly:
 		return nil, found, nil
+	case len(p.Found) == 0: // nothing of it is for the plan
+		return nil, p.Rest, nil
 	case p.Hand || shown:
 		do := ""
 		if p.Hand {
