@@ -80,8 +80,8 @@ func TestPropose(t *testing.T) {
 	if a.Song.Name != "River Song" || len(a.Song.Stems) != 5 || a.Song.BPM != 142 {
 		t.Errorf("%s, %d stems, %g bpm", a.Song.Name, len(a.Song.Stems), a.Song.BPM)
 	}
-	if d, off := a.Song.Duck(); d == nil || off {
-		t.Error("the archive's song has no duck")
+	if d, _ := a.Song.Duck(); d != nil { // the 808 lies over the kick throughout: no usual duck clears it, and that is told
+		t.Error("a duck that misses its aim is made unasked")
 	}
 	if status, _, errs := command("print", "--song", to, "--out", t.TempDir(), "--what", "premaster"); status != 0 {
 		t.Error(errs)
