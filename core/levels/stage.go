@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"mellowthump/core/bench"
@@ -100,11 +101,13 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 	if err != nil {
 		return p, err
 	}
+	kept := leftThere(&p, b.Song, solved.Held)
+	left, but := []string(nil), slices.Clone(solved.Held)
 	if len(solved.Changes) == 0 {
 		p.Hand, p.Do = true, strings.Join(solved.Blocked, ". ")
 		return p, nil
 	}
-	plan, left, kept, but := *solved, []string(nil), []string(nil), []string(nil)
+	plan := *solved
 	plan.Changes = nil
 	usual := usualRaise(b.Song, solved.Changes)
 	for _, c := range solved.Changes {
@@ -121,16 +124,6 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 			f.Taste = doubt
 			p.Rest = append(p.Rest, f)
 		}
-	}
-	for _, id := range solved.Held {
-		var of []find.Finding
-		p.Found, of = parted(p.Found, id)
-		for _, f := range of {
-			f.Fix, f.Values = nil, ""
-			f.Do = "Leave it there: nearer to its window it would bury the kick. Ways out: a shorter bass, another kick, a duck, or let the bass lead"
-			p.Rest = append(p.Rest, f)
-		}
-		kept, but = append(kept, b.Song.Stem(id).Name), append(but, id)
 	}
 	if len(left) > 0 && (len(plan.Changes) == 0 || len(p.Found) == 0) { // there is nothing else to set
 		plan, left, but, p.Found, p.Rest = *solved, nil, solved.Held, found, nil
@@ -162,6 +155,21 @@ func usualRaise(song *session.Song, changes []Change) float64 {
 		}
 	}
 	return math.Max(0, float64(meter.Median(by)))
+}
+
+// leftThere lets what is told of basses that are not raised say so, and returns their names.
+func leftThere(p *stage.Planned, song *session.Song, held []string) (names []string) {
+	for _, id := range held {
+		var of []find.Finding
+		p.Found, of = parted(p.Found, id)
+		for _, f := range of {
+			f.Fix, f.Values = nil, ""
+			f.Do = "Leave it there: nearer to its window it would bury the kick. Ways out: a shorter bass, another kick, a duck, or let the bass lead"
+			p.Rest = append(p.Rest, f)
+		}
+		names = append(names, song.Stem(id).Name)
+	}
+	return names
 }
 
 // parted takes the findings about a stem out of some.

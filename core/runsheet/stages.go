@@ -187,7 +187,7 @@ func (w *walk) planned(ctx context.Context, st *stage.Stage, g find.Group, id st
 		if p.Hand {
 			do = p.Do
 		}
-		return byHand(st, p.Found, do), nil, nil
+		return byHand(st, p.Found, do), p.Rest, nil
 	}
 	return []plan{{of: st, id: id, group: g, found: p.Found, do: p.Do, taste: p.Taste, edit: p.Edit, own: p.Own}}, p.Rest, nil
 }
