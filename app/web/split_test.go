@@ -166,7 +166,8 @@ func TestTakeDrumsApart(t *testing.T) {
 	if st.Role != session.Drums {
 		t.Fatalf("it is taken for %s", st.Role)
 	}
-	if page := b.get("/songs/" + id + "/intake"); !strings.Contains(page, "the kick is in it, with 12 hits, and no stem is a kick") {
+	if page := b.get("/songs/" + id + "/intake"); !strings.Contains(page, "the kick is in it, with 12 hits, and no stem is a kick") ||
+		!strings.Contains(page, `id="kick-in"`) {
 		t.Errorf("it is not told: %.2000s", page)
 	}
 	if status, body := b.edit(id, "/body/split", url.Values{"stem": {st.ID}}); status != 200 {

@@ -10,7 +10,6 @@ import (
 	"mellowthump/core/find"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
-	"mellowthump/core/stage"
 )
 
 // FindingsOn is what is told about the files: by stem, its own findings.
@@ -60,7 +59,7 @@ func within(b *bench.Bench, st *session.Stem, a *facts.Analysis) (out []find.Fin
 		out = append(out, find.Finding{
 			ID: "kick-within", What: fmt.Sprintf("the kick is in it, with %s, and no stem is a kick", figure.Count(len(p.LowHits), "hit")),
 			Why: "What is not apart can neither be ducked against nor set beside a bass.",
-			Do:  "Take " + st.Name + " apart on Body: its kick becomes a stem of its own, and leads", Other: stage.Body,
+			Do:  "Take " + st.Name + " apart on Body: its kick becomes a stem of its own, and leads",
 		})
 	}
 	return out

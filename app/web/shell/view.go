@@ -92,6 +92,19 @@ type View struct {
 // NoStems says what is to be done first.
 const NoStems = "There are no stems yet. Drop them here, all from the song’s start; a kick and an 808 or bass are enough to begin."
 
+// KickIn is the drums in one file that hold the kick, where no stem is one; nil where there are none.
+func (v *View) KickIn() *session.Stem {
+	if v.TriggerStem() != nil {
+		return nil
+	}
+	for _, st := range v.ByRole(session.Drums) {
+		if !st.Mute && v.Bench.Facts[st.Audio].KickWithin() {
+			return st
+		}
+	}
+	return nil
+}
+
 // NoRole reports whether no stem is said to be the kick, or the bass.
 func (v *View) NoRole() bool {
 	return len(v.Stems) > 0 && (len(v.ByRole(session.Kick)) == 0 || len(v.ByRole(session.Bass)) == 0)
