@@ -142,9 +142,10 @@ func Agree(n *Nudge, layers []Layer, bass string) []find.Finding {
 }
 
 // kickOffTell is how far a kick may lie off the bass note that it is held against, cents; common practice, no published source, wide
-// because a kick goes on falling a little. Further off than a semitone it is another note, and told as a clash or not at all.
+// because a kick goes on falling a little: clean ones read up to 30 cents sharp. Further off than a semitone it is another note, and
+// told as a clash or not at all.
 const (
-	kickOffTell = 30.0
+	kickOffTell = 40.0
 	kickOffMost = 100.0
 	kickOffPart = 0.4 // of the line's time, of the note that a kick is held against where few of its hits fall on one
 )
@@ -198,7 +199,7 @@ func OffNote(kickHz float64, notes []NoteUse, hits int, kick, bass string) []fin
 	return []find.Finding{{
 		ID: "kick-off-note", What: fmt.Sprintf("%s is %.0f cents %s %s, %s", upper(kick), math.Abs(cents), side, most.Note, on),
 		Why:  fmt.Sprintf("It settles on %.1f Hz; %s in tune is %.1f. So near, and not together, the two beat.", kickHz, most.Note, hz),
-		Hear: "both", Do: fmt.Sprintf("Tune the kick by %s cents; the pitches below show it against the whole line.", figure.Short(-math.Round(cents))),
+		Hear: "both", Do: fmt.Sprintf("Tune the kick by %s cents; Pocket shows it against the whole line", figure.Short(-math.Round(cents))),
 		Apply: "Tune it", Values: fmt.Sprintf("tune the kick by %s cents", figure.Short(-math.Round(cents))),
 		Own: []find.Measure{{Figure: "kickcents", In: find.Bracket{}}},
 	}}
