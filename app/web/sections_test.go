@@ -137,7 +137,7 @@ func TestSectionsProposed(t *testing.T) {
 		t.Fatalf("%+v", jobs)
 	}
 	page := b.get("/songs/" + id + "/log?view=sections")
-	if !strings.Contains(page, "Take these 2") || !strings.Contains(page, "Only Kick") || !strings.Contains(page, "All in") || b.load(id).Sections != nil {
+	if !strings.Contains(page, "Take these 2") || !strings.Contains(page, "without Pad") || !strings.Contains(page, "Drop") || b.load(id).Sections != nil {
 		t.Errorf("%.1500s", page)
 	}
 	if strings.Contains(page, "sections-tempo") {
@@ -149,7 +149,7 @@ func TestSectionsProposed(t *testing.T) {
 	}
 	b.edit(id, "/settings", url.Values{"name": {"x"}, "bpm": {"120"}, "key": {""}, "felt": {""}})
 	b.edit(id, "/log/sections/propose", url.Values{})
-	if got := b.load(id).Sections; len(got) != 2 || got[0] != (session.Section{Name: "Only Kick"}) || got[1] != (session.Section{Name: "All in", From: 16}) {
+	if got := b.load(id).Sections; len(got) != 2 || got[0] != (session.Section{Name: "Verse"}) || got[1] != (session.Section{Name: "Drop", From: 16}) {
 		t.Errorf("%+v", got)
 	}
 	if page := b.get("/songs/" + id + "/log/sections/figures"); !strings.Contains(page, "no kick against bass") {

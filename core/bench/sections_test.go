@@ -12,6 +12,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/bench"
 	"mellowthump/core/duck"
+	"mellowthump/core/facts"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/pair"
@@ -111,7 +112,7 @@ func TestProposesSections(t *testing.T) {
 	want := []struct {
 		bar  float64
 		name string
-	}{{0, "Only Keys"}, {8, "Without Strings"}, {16, "All in"}, {24, "Only Keys + Strings"}, {28, "Without Strings 2"}, {40, "Only Bass"}}
+	}{{0, "Intro"}, {8, "Verse"}, {16, "Hook"}, {24, "Break"}, {28, "Verse 2"}, {40, "Outro"}}
 	if len(got) != len(want) {
 		t.Fatalf("%+v", got)
 	}
@@ -281,5 +282,70 @@ func TestSectionBench(t *testing.T) {
 	b.Song.Sections = append(b.Song.Sections, session.Section{Name: "Late", From: 20})
 	if b.Section(2) != nil || b.Section(1) == nil {
 		t.Error("a section behind the end")
+	}
+}
+
+// Edges off the four-bar grid are found to the bar: a two-bar intro, a break of one bar, a pick-up of a beat before each edge, a tail
+// of two beats after it, a fill and a stop of a bar that make none, a bar that rings on at the end.
+func TestSectionsOffTheGrid(t *testing.T) {
+	const bars, perBeat = 39, 8
+	type stem struct {
+		name  string
+		role  session.Role
+		beats []int    // of a bar
+		bars  [][2]int // in which it plays
+		more  []int    // beats from the start
+	}
+	made := func(stems []stem) *bench.Bench {
+		var parts []songs.Part
+		for i, s := range stems {
+			parts = append(parts, songs.Part{ID: fmt.Sprint(i), Role: s.role, Sound: audio.New(rate, 1, bars*2*rate)})
+		}
+		b := songs.OnBench(t, parts...)
+		for i, s := range stems {
+			peaks := make([]float32, bars*4*perBeat)
+			strike := func(beat int) {
+				for k := range perBeat - 2 {
+					peaks[beat*perBeat+k] = 0.5 / float32(k+1)
+				}
+			}
+			for _, span := range s.bars {
+				for bar := span[0]; bar < span[1]; bar++ {
+					for _, beat := range s.beats {
+						strike(4*bar + beat)
+					}
+				}
+			}
+			for _, beat := range s.more {
+				strike(beat)
+			}
+			id := &b.Song.Stems[i]
+			id.Name, id.Audio = s.name, fmt.Sprint(i)
+			b.Facts[id.Audio] = &facts.Analysis{Facts: facts.Facts{DurationS: bars * 2}, Overview: peaks}
+		}
+		return bench.New(b.Renderer, b.Song, b.Facts)
+	}
+	all := []int{0, 1, 2, 3}
+	b := made([]stem{
+		{"Kick", session.Kick, []int{0, 2}, [][2]int{{2, 10}, {11, 21}, {25, 37}}, []int{7, 4*25 - 1, 4*21 + 1}},
+		{"808", session.Bass, []int{0, 2, 3}, [][2]int{{2, 10}, {11, 21}, {25, 37}}, []int{7, 4*21 + 1}},
+		{"Snare", session.Snare, []int{1, 3}, [][2]int{{2, 10}, {11, 21}, {25, 31}, {32, 37}}, []int{4*25 - 1}},
+		{"Keys", session.Melodic, all, [][2]int{{0, 38}}, nil},
+		{"Lead", session.Melodic, all, [][2]int{{11, 21}}, []int{4*11 - 1}},
+		{"Tom", session.Perc, all, [][2]int{{9, 10}, {20, 21}}, nil},
+	})
+	var got []float64
+	var names []string
+	for _, s := range b.ProposeSections() {
+		got, names = append(got, s.From/b.Song.BarSeconds()), append(names, s.Name)
+	}
+	if want := []float64{0, 2, 10, 11, 21, 25}; !slices.Equal(got, want) {
+		t.Errorf("edges at bars %v, want %v", got, want)
+	}
+	if want := []string{"Intro", "Verse", "Break", "Hook", "Break 2", "Verse 2"}; !slices.Equal(names, want) {
+		t.Errorf("they are called %q, want %q", names, want)
+	}
+	if got := b.Missing(4, 20); !slices.Equal(got, []string{"Lead", "Tom"}) {
+		t.Errorf("the verse is without %q", got)
 	}
 }

@@ -43,8 +43,12 @@ type sectionRow struct {
 	Span   session.Span
 	Typed  typedSection // what its fields show: what was typed, where that was refused
 	Judged bool         // it is the judged stretch
+	Who    string       // who is missing
 	Late   bool         // it lies behind the song's end
 }
+
+// missingNamed is how many stems are named that a section is without; more are counted.
+const missingNamed = 3
 
 // typedSection is a section as it is typed; Depth is that of the ducks, % of what they are everywhere.
 type typedSection struct{ Name, Place, Depth string }
@@ -78,6 +82,11 @@ func (h *handlers) sections(v *shell.View) sectionsView {
 		n := (row.Span.To - row.Span.From) / song.BarSeconds()
 		row.Bars = figure.Short(math.Round(10*n) / 10)
 		row.Late = row.Span.To <= row.Span.From
+		if missing := v.Bench.Missing(row.Span.From, row.Span.To); len(missing) > missingNamed {
+			row.Who = "without " + figure.Count(len(missing), "stem")
+		} else if len(missing) > 0 {
+			row.Who = "without " + figure.List(missing, "and")
+		}
 		rate := float64(v.Rate)
 		row.Judged = math.Abs(float64(v.Win.From)/rate-row.Span.From)+math.Abs(float64(v.Win.To)/rate-row.Span.To) < 0.01
 		out.Rows = append(out.Rows, row)
