@@ -138,7 +138,7 @@ func TestLoops(t *testing.T) {
 	p.js("document.querySelector('#brought select').value = 'new'")
 	p.click("#brought-take")
 	p.until("its twin", "document.querySelectorAll('.stems tbody tr[data-name]').length === 3 && !document.querySelector('#imports progress')")
-	for _, want := range []string{"loop 2 upside down", "a mono file with two channels"} {
+	for _, want := range []string{"loop 2 upside down", "mono in two channels"} {
 		if p.js("document.querySelector('.stems').textContent.includes('"+want+"')") != "true" {
 			t.Errorf("no word of %q", want)
 		}

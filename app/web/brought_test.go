@@ -208,3 +208,45 @@ func TestWhatIsMissingIsTold(t *testing.T) {
 		t.Errorf("the missing stem is not told: %s", page[strings.Index(page, "brought-says"):][:400])
 	}
 }
+
+// A song of which nobody said the tempo has that of its hits with the first stems, in the same step, and a way back; one that is
+// said afterwards stays, whatever comes.
+func TestTempoComesWithTheStems(t *testing.T) {
+	b := newBench(t)
+	status, _ := b.do("POST", "/songs", url.Values{"name": {"Open"}, "bpm": {""}})
+	list, err := b.server.Store.Songs(b.Context())
+	if err != nil || len(list) != 1 {
+		t.Fatal(status, list, err)
+	}
+	id := list[0].ID
+	struck := func(beats ...float64) []byte {
+		out := audio.New(rate, 1, 20*rate)
+		for bar := range 7 {
+			for _, beat := range beats {
+				from := int((float64(4*bar) + beat) * 60 / 93 * rate)
+				for i := range rate / 5 {
+					t := float64(i) / rate
+					out.Ch[0][from+i] += float32(0.7 * math.Sin(2*math.Pi*(52*t+1.5*(1-math.Exp(-t/0.01)))) * math.Exp(-t/0.05))
+				}
+			}
+		}
+		return asWAV(out)
+	}
+	b.send(id, file{"Kick.wav", struck(0, 1.75, 2.5)}, file{"Snare.wav", struck(1, 3)})
+	if s := b.load(id); s.BPM != 93 || !s.FromHits.Taken() {
+		t.Fatalf("%g bpm after %q", s.BPM, s.Undo)
+	}
+	page := b.get("/songs/" + id + "/intake")
+	for _, want := range []string{`id="tempo-taken"`, "from the hits, ", "46.5 bpm", "186 bpm", "back to 120 bpm"} {
+		if !strings.Contains(page, want) {
+			t.Errorf("Intake lacks %q", want)
+		}
+	}
+	if status, body := b.edit(id, "/take-proposal", url.Values{"field": {"back"}}); status != 200 || b.load(id).BPM != 120 {
+		t.Fatalf("%d, %g bpm: %.200s", status, b.load(id).BPM, body)
+	}
+	b.send(id, file{"Clap.wav", struck(1, 2.25, 3)})
+	if s := b.load(id); s.BPM != 120 || len(s.Stems) != 3 || strings.Contains(b.get("/songs/"+id+"/intake"), "tempo-taken") {
+		t.Errorf("a tempo that was said became %g", s.BPM)
+	}
+}

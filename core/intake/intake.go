@@ -80,7 +80,8 @@ func ofPortrait(p *facts.Portrait, role session.Role, a *facts.Analysis) []find.
 		out = append(out, find.Finding{ID: id, What: fmt.Sprintf(what, args...), Why: why})
 	}
 	if a.Channels == 2 && p.SideShare < dualMono {
-		say("dual-mono", "Both channels are the same; a mono bounce says the same in half the space.", "a mono file with two channels")
+		say("dual-mono", "Both channels are the same; a mono bounce says the same in half the space.", "mono in two channels")
+		out[len(out)-1].Notice = true
 	}
 	if a.Correlation.Valid() && a.Correlation < cancelsTell && role != session.Texture && role != session.Effects {
 		say(

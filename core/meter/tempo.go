@@ -39,6 +39,13 @@ const (
 	tripletWeight = 0.06 // against one of triplets
 )
 
+// How sure a grid is that is no better than its rival, and what its lead over it adds: set on 400 made rhythms (TestTempoSure): of
+// 295 that are 0.9 sure 294 are right, or half or twice what is right.
+const (
+	unrivalled    = 0.4
+	surePerMargin = 6.0
+)
+
 // rhythm is the places in a beat on which hits may stand.
 type rhythm struct {
 	at      []float64 // 0 to 1
@@ -110,10 +117,10 @@ func EstimateTempo(hits, weights []float64) *Tempo {
 			best = g
 		}
 	}
-	rival := 0.0 // the best that is not the same grid counted differently
+	rival := 0.0 // the best that is not the same grid counted differently, sixteenths of one tempo as triplets of another too
 	for _, g := range kept {
 		same := false
-		for _, r := range []float64{1, 2, 0.5, 2. / 3, 1.5} {
+		for _, r := range []float64{1, 2, 0.5, 2. / 3, 1.5, 0.75, 4. / 3} {
 			same = same || math.Abs(best.period/g.period/r-1) < 0.02
 		}
 		if !same {
@@ -121,7 +128,8 @@ func EstimateTempo(hits, weights []float64) *Tempo {
 		}
 	}
 	t := &Tempo{BPM: 60 / best.period, Swing: 0.5, Offset: best.firstBar(hits)}
-	t.Confidence = max(0, min(1, best.share(hits)*min(1, 0.4+3*(best.score-rival)/math.Max(best.score, 1e-9))))
+	margin := (best.score - rival) / math.Max(best.score, 1e-9)
+	t.Confidence = max(0, min(1, best.share(hits)*min(1, unrivalled+surePerMargin*margin)))
 	if best.swung > 0 {
 		t.Swing, t.Swung = math.Round(1000*best.swing)/1000, best.swung
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"sort"
+	"strings"
 
 	"mellowthump/core/bench"
 	"mellowthump/core/facts"
@@ -22,6 +23,7 @@ type Proposal struct{ What, Why, Field, Value string }
 const (
 	gridTell  = 0.02 // s by which hits may miss the grid unremarked
 	tempoSure = 0.15 // confidence from which a tempo is spoken of
+	tempoTake = 0.9  // confidence from which it is taken where nobody said one
 	tempoNear = 0.004
 	rootShare = 0.3 // of the time on one note, from which it is called the root
 )
@@ -51,20 +53,66 @@ func Proposals(b *bench.Bench, st *State) []Proposal {
 	return out
 }
 
-// tempo suggests the tempo of the hits, or where the song's own has its first bar.
-func tempo(b *bench.Bench) []Proposal {
-	song := b.Song
+// Tempo is what the hits say of a song's grid: those of the stem that gives the hits and of the snares; where no stem is the
+// kick, of the drums that it is in. nil where they are too few.
+func Tempo(song *session.Song, known map[string]*facts.Analysis) *meter.Tempo {
 	var hits []float64
 	trigger := song.TriggerStem()
 	for _, st := range song.Stems {
 		drums := trigger == nil && (st.Role == session.Drums || st.Role == session.Perc) // where no stem is the kick, it is in one of these
-		if a := b.Facts[st.Audio]; a != nil && (st.Role == session.Snare || drums || trigger != nil && st.ID == trigger.ID) {
+		if a := known[st.Audio]; a != nil && (st.Role == session.Snare || drums || trigger != nil && st.ID == trigger.ID) {
 			hits = append(hits, a.Onsets...)
 		}
 	}
 	sort.Float64s(hits)
-	t := meter.EstimateTempo(hits, nil)
-	if t == nil || t.Confidence <= tempoSure {
+	return meter.EstimateTempo(hits, nil)
+}
+
+// WithTempo is an edit of stems after which a song of which nobody said the tempo has that of its hits, where they are sure; where
+// they are no longer, it goes back. Known are the facts of a file, by its hash.
+type WithTempo struct {
+	session.Edit
+	Known func(audio string) *facts.Analysis
+}
+
+// Apply makes the edit and says what it did; where it came to a tempo, that as well.
+func (e WithTempo) Apply(s *session.Song) (string, error) {
+	said, err := e.Edit.Apply(s)
+	if err != nil || said == "" || s.FromHits == nil {
+		return said, err
+	}
+	known := map[string]*facts.Analysis{}
+	for _, st := range s.Stems {
+		known[st.Audio] = e.Known(st.Audio)
+	}
+	take := session.HitsTempo{}
+	if t := Tempo(s, known); t != nil && t.Confidence >= tempoTake {
+		take = session.HitsTempo{BPM: bpmOf(t), Grid: math.Round(1e4*t.Offset) / 1e4, Sure: math.Round(100*t.Confidence) / 100}
+		if take.Grid < gridTell { // stems are mostly bounced from a bar's start
+			take.Grid = 0
+		}
+		near := math.Abs(math.Remainder(take.Grid-s.Grid, s.BarSeconds())) < gridTell
+		if s.FromHits.Taken() && math.Abs(take.BPM/s.BPM-1) < tempoNear && near {
+			return said, nil // it is the same
+		}
+	}
+	with := s.Clone()
+	tempo, err := take.Apply(&with)
+	if err != nil || tempo == "" {
+		return said, nil // a tempo that cannot be taken is proposed
+	}
+	*s = with
+	return said + "; " + strings.ToLower(tempo[:1]) + tempo[1:], nil
+}
+
+// bpmOf is a tempo as it is proposed: to a tenth.
+func bpmOf(t *meter.Tempo) float64 { return math.Round(t.BPM*10) / 10 }
+
+// tempo suggests the tempo of the hits, or where the song's own has its first bar.
+func tempo(b *bench.Bench) []Proposal {
+	song := b.Song
+	t := Tempo(song, b.Facts)
+	if t == nil || t.Confidence <= tempoSure || song.FromHits.Taken() {
 		return nil
 	}
 	same := math.Abs(t.BPM/song.BPM-1) < tempoNear
@@ -72,7 +120,7 @@ func tempo(b *bench.Bench) []Proposal {
 		same = same || math.Abs(o/song.BPM-1) < tempoNear
 	}
 	if !same {
-		bpm := math.Round(t.BPM*10) / 10
+		bpm := bpmOf(t)
 		return []Proposal{
 			{
 				fmt.Sprintf("%g bpm", bpm),

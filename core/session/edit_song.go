@@ -24,6 +24,9 @@ func (e Settings) Apply(s *Song) (string, error) {
 	set(&s.BPM, e.BPM)
 	set(&s.FeltBPM, e.Felt)
 	set(&s.Grid, e.Grid)
+	if s.BPM != was.BPM || s.Grid != was.Grid {
+		s.FromHits = nil // it was said
+	}
 	dropped := false
 	if e.Leader != nil {
 		dropped = s.SetLeader(*e.Leader)
@@ -31,10 +34,8 @@ func (e Settings) Apply(s *Song) (string, error) {
 	if err := s.Validate(); err != nil {
 		return "", err
 	}
-	if d, _ := s.Duck(); d != nil { // note values follow the tempo and must still be in order
-		if _, err := d.AtTempo(s.BPM); err != nil {
-			return "", fmt.Errorf("at that tempo the duck's points fall out of order: %w", err)
-		}
+	if err := s.duckInOrder(); err != nil {
+		return "", err
 	}
 	var said []string
 	if was.Name != s.Name {
@@ -56,6 +57,43 @@ func (e Settings) Apply(s *Song) (string, error) {
 		return "", nil
 	}
 	return "Set " + strings.Join(said, ", "), nil
+}
+
+// duckInOrder returns an error where the duck's points, which may be note values, fall out of order at the song's tempo.
+func (s *Song) duckInOrder() error {
+	if d, _ := s.Duck(); d != nil {
+		if _, err := d.AtTempo(s.BPM); err != nil {
+			return fmt.Errorf("at that tempo the duck's points fall out of order: %w", err)
+		}
+	}
+	return nil
+}
+
+// HitsTempo takes tempo and first bar from the hits, of a song of which nobody said them; without a BPM it gives them back.
+type HitsTempo struct {
+	BPM, Grid float64 // bpm; s
+	Sure      float64 // 0 to 1
+}
+
+// Apply sets them.
+func (e HitsTempo) Apply(s *Song) (string, error) {
+	was := s.FromHits
+	switch {
+	case was == nil || e.BPM == 0 && !was.Taken() || was.Taken() && e.BPM == s.BPM && e.Grid == s.Grid:
+		return "", nil
+	case e.BPM == 0:
+		s.BPM, s.Grid, s.FromHits = was.BPM, was.Grid, &FromHits{}
+		return fmt.Sprintf("Tempo %g bpm again, as the hits are not sure", s.BPM), nil
+	}
+	now := FromHits{Sure: e.Sure, BPM: s.BPM, Grid: s.Grid}
+	if was.Taken() {
+		now.BPM, now.Grid = was.BPM, was.Grid
+	}
+	s.BPM, s.Grid, s.FromHits = e.BPM, e.Grid, &now
+	if err := s.Validate(); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("Tempo %g bpm, from the hits", s.BPM), s.duckInOrder()
 }
 
 func set[T any](to *T, v *T) {

@@ -22,13 +22,16 @@ type Song struct {
 	Key     string  `json:"key,omitempty"`
 	Grid    float64 `json:"grid_offset_s,omitempty"` // where the first bar begins
 	Leader  Leader  `json:"leader"`
-	Rate    int     `json:"rate_hz"`        // the rate everything is rendered at; 0 until a stem is in
-	Loop    *Span   `json:"loop,omitempty"` // nil: the 8 bars with the most kick and bass
-	Rules   `json:"rules"`
-	Stems   []Stem `json:"stems"`
-	Buses   []Bus  `json:"buses,omitempty"`
-	Master  Master `json:"master,omitzero"`
-	Plan    *Plan  `json:"plan,omitempty"` // trims that are being set outside
+
+	FromHits *FromHits `json:"tempo_from_hits,omitempty"` // nil: tempo and first bar were said by a person
+
+	Rate   int   `json:"rate_hz"`        // the rate everything is rendered at; 0 until a stem is in
+	Loop   *Span `json:"loop,omitempty"` // nil: the 8 bars with the most kick and bass
+	Rules  `json:"rules"`
+	Stems  []Stem `json:"stems"`
+	Buses  []Bus  `json:"buses,omitempty"`
+	Master Master `json:"master,omitzero"`
+	Plan   *Plan  `json:"plan,omitempty"` // trims that are being set outside
 
 	Raised float64 `json:"raised_db,omitempty"` // by how much the mix was raised for what its ducks freed
 	FitOf  string  `json:"fit_of,omitempty"`    // what the song was when its duck was fitted, see Fitted
@@ -40,6 +43,16 @@ type Song struct {
 	Sections   []Section   `json:"sections,omitempty"` // in order of time
 	Slots      []Slot      `json:"slots,omitempty"`    // places for stems that a template knows and that are not there yet
 }
+
+// FromHits is where a song stands of which nobody said the tempo: it takes that of its hits as soon as they are sure.
+type FromHits struct {
+	Sure float64 `json:"sure,omitempty"`       // 0 to 1; 0: not taken yet
+	BPM  float64 `json:"was_bpm,omitempty"`    // before it was taken
+	Grid float64 `json:"was_grid_s,omitempty"` // as well
+}
+
+// Taken reports whether the tempo is that of the hits.
+func (f *FromHits) Taken() bool { return f != nil && f.Sure > 0 }
 
 // Leader says whether kick or bass leads the low end.
 type Leader string

@@ -100,7 +100,7 @@ func (h *handlers) keepReady(ctx context.Context, j store.Job, p importPayload) 
 			edits.Said = "Add " + session.StemName(e.File)
 		}
 	}
-	if err := h.Store.EditDone(ctx, j.SongID, store.AnyRevision, edits, done...); err != nil {
+	if err := h.Store.EditDone(ctx, j.SongID, store.AnyRevision, h.withTempo(ctx, edits), done...); err != nil {
 		return err
 	}
 	return worker.ErrKept
@@ -270,7 +270,7 @@ func (h *handlers) takeBrought(c *gin.Context) {
 	}
 	e, err := h.keepLoop(ctx, song, edits)
 	if err == nil {
-		err = h.Store.EditDone(ctx, song.ID, song.Rev, e, done...)
+		err = h.Store.EditDone(ctx, song.ID, song.Rev, h.withTempo(ctx, e), done...)
 	}
 	var no *store.Refused
 	switch {

@@ -25,6 +25,7 @@ import (
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/facts"
 	"mellowthump/core/midi"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -266,7 +267,19 @@ func (h *handlers) finish(ctx context.Context, j store.Job, e session.Edit) erro
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	return h.Store.EditDone(context.WithoutCancel(ctx), j.SongID, store.AnyRevision, e, j.ID)
+	ctx = context.WithoutCancel(ctx)
+	return h.Store.EditDone(ctx, j.SongID, store.AnyRevision, h.withTempo(ctx, e), j.ID)
+}
+
+// withTempo is an edit of stems with what it says of the tempo, where nobody said one.
+func (h *handlers) withTempo(ctx context.Context, e session.Edit) session.Edit {
+	return pair.WithTempo{Edit: e, Known: func(audio string) *facts.Analysis {
+		a, err := h.Store.Facts(ctx, audio)
+		if err != nil {
+			return nil // what cannot be read says nothing
+		}
+		return a
+	}}
 }
 
 // begins reports whether an upload's first four bytes are what they are asked to be.

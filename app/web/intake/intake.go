@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"html/template"
+	"math"
 	"net/http"
 	"slices"
 	"sort"
@@ -43,6 +44,7 @@ type sheet struct {
 	FirstName string
 	Missing   string // what keeps the Pocket from measuring
 	Proposals []pair.Proposal
+	Ways      []tempoWay // what else the tempo may be, where it was taken from the hits
 	MaxGiB    int
 	MaxMins   int
 }
@@ -71,6 +73,7 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		return nil, err
 	}
 	out.Proposals = pair.Proposals(v.Bench, v.State)
+	out.Ways = tempoWays(&v.Song.Song)
 	var err error
 	if out.Imports, err = h.importsView(ctx, v.ID); err != nil {
 		return nil, err
@@ -92,6 +95,26 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		out.Imports.Rev = now
 	}
 	return out, err
+}
+
+// tempoWay is another tempo than the one that was taken from the hits.
+type tempoWay struct{ Field, Value, Label string }
+
+func tempoWays(s *session.Song) []tempoWay {
+	if !s.FromHits.Taken() {
+		return nil
+	}
+	var out []tempoWay
+	for _, r := range []float64{0.5, 2} {
+		if bpm := math.Round(10*r*s.BPM) / 10; bpm >= session.MinBPM && bpm <= session.MaxBPM {
+			v := figure.Short(bpm)
+			out = append(out, tempoWay{"bpm", v, v + " bpm"})
+		}
+	}
+	if was := s.FromHits; was.BPM != s.BPM || was.Grid != s.Grid {
+		out = append(out, tempoWay{"back", "", "back to " + figure.Short(was.BPM) + " bpm"})
+	}
+	return out
 }
 
 // fillRows lists the stems by their roles.
@@ -138,7 +161,7 @@ func (out *sheet) lead() {
 	if head := facts.HeadOfAll(all); head > headTell && out.Imports.Active == 0 { // judged when all are in
 		v.Lead += fmt.Sprintf("All of them begin with %.2f s of silence, which may be trimmed off each. ", head)
 	}
-	if found := len(v.Found); found == 0 {
+	if found := find.Count(v.Found); found == 0 {
 		v.Lead += "Nothing is wrong with the files."
 	} else {
 		v.Lead += "There is something to look at in " + figure.Count(found, "place") + "."
@@ -211,7 +234,7 @@ func (h *handlers) setSettings(c *gin.Context) {
 
 // takeProposal sets the one value that the files suggest.
 func (h *handlers) takeProposal(c *gin.Context) {
-	h.WorkOut(c, "intake", "settings", func(*session.Song) (session.Edit, error) {
+	h.WorkOut(c, "intake", "settings", func(song *session.Song) (session.Edit, error) {
 		value := c.PostForm("value")
 		switch of := c.PostForm("field"); of {
 		case "bpm", "grid":
@@ -224,6 +247,10 @@ func (h *handlers) takeProposal(c *gin.Context) {
 			}
 			v /= 1000
 			return session.Settings{Grid: &v}, nil
+		case "back":
+			if was := song.FromHits; was.Taken() {
+				return session.Settings{BPM: &was.BPM, Grid: &was.Grid}, nil
+			}
 		case "key":
 			return session.Settings{Key: &value}, nil
 		case "leader":
@@ -234,12 +261,14 @@ func (h *handlers) takeProposal(c *gin.Context) {
 }
 
 func (h *handlers) setRole(c *gin.Context) {
-	h.Edit(c, "intake", "stems", session.SetRole{Stems: []string{c.Param("stem")}, Role: session.Role(c.PostForm("role"))})
+	e := session.SetRole{Stems: []string{c.Param("stem")}, Role: session.Role(c.PostForm("role"))}
+	h.Edit(c, "intake", "stems", h.withTempo(c.Request.Context(), e))
 }
 
 // setRoles gives several stems one role at once.
 func (h *handlers) setRoles(c *gin.Context) {
-	h.Edit(c, "intake", "stems", session.SetRole{Stems: c.PostFormArray("stem"), Role: session.Role(c.PostForm("role"))})
+	e := session.SetRole{Stems: c.PostFormArray("stem"), Role: session.Role(c.PostForm("role"))}
+	h.Edit(c, "intake", "stems", h.withTempo(c.Request.Context(), e))
 }
 
 // renameStem gives a stem another name.

@@ -193,6 +193,9 @@ func (s *Server) createSong(c *gin.Context) {
 		}
 	}
 	song := session.New(name, bpm)
+	if strings.TrimSpace(c.PostForm("bpm")) == "" {
+		song.FromHits = &session.FromHits{}
+	}
 	said := "New song"
 	if id, _ := strconv.ParseInt(c.PostForm("template"), 10, 64); id > 0 {
 		from, err := s.Store.TemplateSong(c.Request.Context(), id)
@@ -205,7 +208,8 @@ func (s *Server) createSong(c *gin.Context) {
 			return
 		}
 		said = "New song from the template “" + from.Name + "”"
-		if from.Name = name; strings.TrimSpace(c.PostForm("bpm")) != "" {
+		from.Name, from.FromHits = name, song.FromHits
+		if song.FromHits == nil {
 			from.BPM = bpm
 		}
 		song = from
