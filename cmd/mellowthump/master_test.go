@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"math"
 	"os"
@@ -40,6 +41,18 @@ func TestMaster(t *testing.T) {
 			len(said.Chain) == 0 {
 			t.Errorf("%s: %.1f LUFS, %.2f dBTP: %s", school, is.Integrated, is.TruePeak, out)
 		}
+	}
+	mono := outside.WriteWAV(t, "mono.wav", audio.Buffer{Rate: x.Rate, Ch: x.Ch[:1]}, wav.Int16) // one channel is one channel
+	if status, out, errs := command("master", mono, "--out", to, "--lufs", "-12"); status != 0 || math.Abs(outside.EBUR128(t, to).Integrated+12) > 0.3 {
+		t.Errorf("a mono file comes out at %.1f LUFS: %s%s", outside.EBUR128(t, to).Integrated, out, errs)
+	}
+	if status, _, errs := command("master", mono, "--out", to, "--school", "none", "--form", "16"); status != 0 {
+		t.Fatal(errs)
+	}
+	was, err := os.ReadFile(mono)
+	now, err2 := os.ReadFile(to)
+	if err != nil || err2 != nil || !bytes.Equal(was, now) {
+		t.Errorf("an untouched file of 16 bits is another: %v %v", err, err2)
 	}
 	if status, _, errs := command("master", file, "--out", to, "--school", "none", "--form", "32f"); status != 0 {
 		t.Fatal(errs)

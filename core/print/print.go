@@ -148,7 +148,7 @@ type Figures struct {
 // Measure measures a result; hits are frames of its sound.
 func (r Result) Measure(hits []int) Figures {
 	f := Figures{
-		Loudness:  meter.IntegratedLoudness(stereo(r.Sound)),
+		Loudness:  meter.IntegratedLoudness(r.Sound),
 		TruePeak:  meter.None,
 		Crest:     meter.None,
 		Clearance: meter.None,
@@ -217,14 +217,6 @@ func Clearance(low [2]audio.Buffer, r Result, hits []int, lead int, hz float64) 
 		mono[i] = y
 	}
 	return before, measure(mono[0], mono[1])
-}
-
-// stereo is a sound on both sides.
-func stereo(x audio.Buffer) audio.Buffer {
-	if len(x.Ch) == 1 {
-		return audio.Buffer{Rate: x.Rate, Ch: [][]float32{x.Ch[0], x.Ch[0]}}
-	}
-	return x
 }
 
 // attack is the median over hits of the peak in the first 20 ms over the RMS of the next 100, of the louder channel, dB.

@@ -109,7 +109,7 @@ func (on driven) drive(ctx context.Context, asked session.Print, clip, fader flo
 		if err != nil {
 			return nil, err
 		}
-		is := float64(meter.IntegratedLoudness(stereo(r.Sound)))
+		is := float64(meter.IntegratedLoudness(r.Sound))
 		off := asked.LUFS - is
 		if math.Abs(off) < least {
 			best, least, s.Drive = r, math.Abs(off), at

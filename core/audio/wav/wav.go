@@ -256,8 +256,12 @@ func (o *Writer) Close() error {
 	return o.w.Flush()
 }
 
-// int16 rounds with dither of triangular distribution, one step to each side.
+// int16 rounds with dither of triangular distribution, one step to each side. What stands on a step already has no error to be
+// dithered: so a file of 16 bits goes through as it is.
 func (o *Writer) int16(v float32) int16 {
+	if s := float64(v) * (1 << 15); s == math.Trunc(s) {
+		return int16(max(-1<<15, min(1<<15-1, s)))
+	}
 	uniform := func() float64 {
 		o.dither = o.dither*6364136223846793005 + 1442695040888963407
 		return float64(o.dither>>11) / (1 << 53)
