@@ -1,13 +1,18 @@
 package intake
 
 import (
+	"context"
 	"fmt"
+	"math"
 	"slices"
 
+	"mellowthump/core/audio"
 	"mellowthump/core/bench"
 	"mellowthump/core/facts"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
+	"mellowthump/core/meter"
+	"mellowthump/core/mix"
 	"mellowthump/core/move"
 	"mellowthump/core/session"
 )
@@ -140,10 +145,47 @@ func twins(b *bench.Bench) map[string]*find.Finding {
 			if o.Audio == st.Audio && o.Split() && st.Split() || b.Facts[o.Audio] == nil || b.Facts[st.Audio] == nil {
 				continue // head and tail of one file are no twins
 			}
-			if out[st.ID] = Twin(o.Name, of(st.Audio).Likeness(of(o.Audio))); out[st.ID] != nil {
+			if o.Mute || st.Mute { // they are not heard together
+				continue
+			}
+			like := of(st.Audio).Likeness(of(o.Audio))
+			if o.Flipped() != st.Flipped() {
+				like = -like
+			}
+			if out[st.ID] = Twin(st, o, like); out[st.ID] != nil {
 				break
 			}
 		}
 	}
 	return out
+}
+
+// pairSum takes the figure of two stems behind their chains over the loop: the energy of both together over the sum of their
+// energies, dB: 3 for the same sound twice, 0 for two that have nothing to do with each other.
+func pairSum(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figure, error) {
+	var of [2]audio.Buffer
+	var keys []string
+	for i, id := range []string{m.Of, m.By} {
+		st := b.Song.Stem(id)
+		if st == nil || st.Mute {
+			return 0, nil
+		}
+		x, key, err := b.Renderer.Stem(mix.Passing(ctx), b.Song, st, b.Loop)
+		if err != nil {
+			return meter.None, err
+		}
+		of[i], keys = x, append(keys, key)
+	}
+	return mix.Cached(ctx, b.Renderer.Cache, mix.Key("pairsum", keys[0], keys[1]), func() (meter.Figure, int, error) {
+		x, y := of[0].Mono(), of[1].Mono()
+		sum, apart := 0.0, meter.Energy(x)+meter.Energy(y)
+		for i := range min(len(x), len(y)) {
+			v := float64(x[i]) + float64(y[i])
+			sum += v * v
+		}
+		if apart == 0 {
+			return meter.None, 8, nil
+		}
+		return meter.Figure(10 * math.Log10(math.Max(sum/apart, 1e-9))), 8, nil
+	})
 }

@@ -125,16 +125,32 @@ func ofPortrait(p *facts.Portrait, role session.Role, a *facts.Analysis) []find.
 	return out
 }
 
-// Twin is the finding about a file that is as like as that to an earlier stem's; nil where it is another sound.
-func Twin(earlier string, like float64) *find.Finding {
+// Twin is the finding about a stem that sounds as like as that to an earlier one, which is heard with it; nil where it is another
+// sound.
+func Twin(st, earlier *session.Stem, like float64) *find.Finding {
+	sum := find.Measure{Figure: "pairsum", Of: st.ID, By: earlier.ID}
 	switch {
 	case like > facts.Alike:
-		return &find.Finding{ID: "twin", What: "the same sound as " + earlier, Why: "Twice the same stem is 6 dB more of it, and no more sound."}
+		sum.In = find.AtMost(pairApart)
+		return &find.Finding{
+			ID: "twin", What: "the same sound as " + earlier.Name, Why: "Twice the same stem is 6 dB more of it, and no more sound.",
+			Do: "Mute " + st.Name, Fix: []session.Edit{session.Ticked{Stems: []string{st.ID}, Do: session.TickedMute}}, Apply: "Mute it",
+			Own: []find.Measure{sum}, Taste: "you may have doubled it to have more of it",
+		}
 	case like < -facts.Alike:
-		return &find.Finding{ID: "upside-down", What: earlier + " upside down", Why: "The two cancel each other. Turn one of them over."}
+		f := &find.Finding{ID: "upside-down", What: earlier.Name + " upside down", Why: "The two cancel each other. Turn one of them over."}
+		if st.Role != session.Kick || earlier.Role != session.Kick { // layers of a kick are turned on Pocket
+			sum.In = find.AtLeast(0)
+			f.Do, f.Fix, f.Apply = "Turn "+st.Name+" over", []session.Edit{session.TurnOver(st)}, "Turn it over"
+			f.Own, f.Group = []find.Measure{sum}, find.Turned
+		}
+		return f
 	}
 	return nil
 }
+
+// pairApart is what two stems that are not the same add up to at the most over the sum of their energies, dB.
+const pairApart = 2.0
 
 // muchShorter is the part of the others' length from which a stem is told to be short.
 const muchShorter = 0.5

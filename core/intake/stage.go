@@ -19,6 +19,9 @@ var Stage = stage.Stage{
 	Judge: func(_ context.Context, b *bench.Bench, _ mix.Window) ([]find.Finding, error) {
 		return FindingsOn(b), nil
 	},
-	Figures: map[string]stage.Figure{"rumble": {Take: rumble, Local: true}},
-	Early:   true, Loud: true, ByStem: true,
+	Figures: map[string]stage.Figure{
+		"rumble":  {Take: rumble, Local: true},
+		"pairsum": {Name: "sum of the pair", Take: pairSum, Local: true},
+	},
+	Early: true, Loud: true, ByStem: true,
 }

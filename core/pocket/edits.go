@@ -14,17 +14,8 @@ import (
 // The ids of the moves that Pocket puts in.
 const (
 	NudgeMove = "nudge"
-	FlipMove  = "flip"
+	FlipMove  = session.Flip
 )
-
-// TurnOver is the edit that turns a stem upside down, or back.
-func TurnOver(st *session.Stem) session.Edit {
-	m := move.Move{ID: FlipMove, Params: &move.Polarity{}}
-	if st.Move(FlipMove) != nil {
-		m.Params = nil
-	}
-	return session.SetMove{At: session.At{Stem: st.ID}, Move: m, Said: "Turn " + st.Name + " over"}
-}
 
 // NudgeTo is the edit that moves every bass by ms from where it was brought; 0 takes the nudge out.
 func NudgeTo(song *session.Song, ms float64, why, bass string) session.Edit {
@@ -50,7 +41,7 @@ func (n *Nudge) Advice(song *session.Song, why, bass string) []session.Edit {
 		one.Stems = []session.Stem{*st}
 		all.Edits = append(all.Edits, NudgeTo(&one, st.Nudged()+n.Best.MS, why, bass))
 		if n.Best.Flip {
-			all.Edits = append(all.Edits, TurnOver(st))
+			all.Edits = append(all.Edits, session.TurnOver(st))
 		}
 	}
 	return []session.Edit{all}

@@ -108,7 +108,7 @@ func Agree(n *Nudge, layers []Layer, bass string) []find.Finding {
 				Why:  fmt.Sprintf("The two sum to %s dB in their low end; turned over, to %s dB.", figure.Short(float64(l.Sum)), figure.Short(float64(l.Flipped))),
 				Hear: "kick",
 				Do:   "Turn this layer over.",
-				Fix:  []session.Edit{TurnOver(l.Stem)}, Apply: "Turn it over", Values: "polarity of " + l.Stem.Name + " turned over",
+				Fix:  []session.Edit{session.TurnOver(l.Stem)}, Apply: "Turn it over", Values: "polarity of " + l.Stem.Name + " turned over",
 				Group: find.Turned, Own: []find.Measure{{Figure: "layersum", Of: l.Stem.ID, In: find.AtLeast(0)}},
 			})
 		}

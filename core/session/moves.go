@@ -165,6 +165,18 @@ func (s *Song) Split(id string, at, fade float64) (tail string, err error) {
 
 const splitMove = "split"
 
+// Flip is the id of the move that turns a stem over that is upside down in its file.
+const Flip = "flip"
+
+// TurnOver turns a stem over, or back.
+func TurnOver(st *Stem) Edit {
+	m := move.Move{ID: Flip, Params: &move.Polarity{}}
+	if st.Move(Flip) != nil {
+		m.Params = nil
+	}
+	return SetMove{At: At{Stem: st.ID}, Move: m, Said: "Turn " + st.Name + " over"}
+}
+
 // IntakeRumble is the id of the move of Intake that takes away what stands under a part.
 const IntakeRumble = "rumble"
 
