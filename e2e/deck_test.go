@@ -14,10 +14,12 @@ import (
 	"github.com/go-rod/rod/lib/input"
 	"github.com/go-rod/rod/lib/proto"
 
+	"mellowthump/app/store"
 	"mellowthump/core/audio"
 	"mellowthump/core/audio/wav"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
+	"mellowthump/core/session"
 )
 
 // side fetches what the deck plays on one side.
@@ -126,6 +128,20 @@ func TestDeck(t *testing.T) {
 	if p.js("document.querySelector('#match').checked") != "false" {
 		t.Error("the edit turned the match on again")
 	}
+	// nothing leaves over -1 dBFS: what is at full scale is turned down, both sides alike, and it is said
+	if _, err := a.store.Edit(t.Context(), song.ID, store.AnyRevision, session.Gain{DB: 14}); err != nil {
+		t.Fatal(err)
+	}
+	p.visit(a.url + "/songs/" + song.ID + "/duck")
+	p.click("#play")
+	p.until("it plays", "document.querySelector('#deck').dataset.state === 'playing'")
+	var raised, turned float64
+	fmt.Sscan(p.js("document.querySelector('#deck-data').dataset.offset+' '+document.querySelector('#deck').dataset.turned"), &raised, &turned)
+	loudest := math.Max(float64(meter.Peak(a.side(p, "before").Ch[0])), float64(meter.Peak(a.side(p, "after").Ch[0]))*math.Pow(10, raised/20))
+	if want := 1 + 20*math.Log10(loudest); want < 0.9 || math.Abs(turned-want) > 0.02 {
+		t.Errorf("sides that peak at %.3f as they are matched are turned down by %.2f dB, want %.2f", loudest, turned, want)
+	}
+	p.until("it says so", fmt.Sprintf("document.querySelector('#deck-state').textContent.includes('turned down by %.1f dB')", turned))
 	p.js("document.activeElement.blur()")
 	p.press(input.BracketRight)
 	p.press(input.Space)

@@ -14,9 +14,12 @@ import (
 	"mellowthump/core/session"
 )
 
-// matchLimit bounds what the match may raise, so that a part ducked to nearly nothing is not
-// blown up.
-const matchLimit = 24.0
+// What the match may turn After by, dB: a part ducked to nearly nothing, or what was taken away, is not blown up (own choice, for
+// care of ears and speakers); turned down it may be more.
+const (
+	matchUp   = 12.0
+	matchDown = 24.0
+)
 
 // fillStrip puts in the song's overview with its hits, the loop and the judged stretch.
 func (s *Server) fillStrip(v *View) error {
@@ -95,7 +98,7 @@ func (s *Server) matched(ctx context.Context, before, after *session.Song, d *de
 	}
 	d.LUFS = [2]meter.Figure{a.Integrated, b.Integrated}
 	if off := a.Integrated - b.Integrated; off.Valid() {
-		d.Offset = max(-matchLimit, min(matchLimit, off))
+		d.Offset = max(-matchDown, min(matchUp, off))
 	}
 	alike, err := s.Renderer.Alike(before, after, d.Solo)
 	d.Moved = !alike

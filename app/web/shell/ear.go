@@ -95,7 +95,7 @@ func (s *Server) turnedBy(ctx context.Context, v *View, ref session.Reference, w
 		return playedLoudness(x), 16, nil
 	})
 	if by := float64(l.Integrated - r); err == nil && !math.IsNaN(by) && !math.IsInf(by, 0) {
-		return math.Max(-matchLimit, math.Min(matchLimit, by)), nil
+		return math.Max(-matchDown, math.Min(matchUp, by)), nil
 	}
 	return 0, err
 }

@@ -8,6 +8,7 @@ const FADE = 0.008; // s, switch between the sides, and from one render to the n
 const RAMP = 0.25; // s, from silence at the start
 const SOON = 0.03; // s, what starts together is set up in
 const NOW = 0.012; // s, what follows a hand
+const CEILING = 10 ** (-1 / 20); // no side leaves over −1 dBFS
 
 const $ = (id) => document.getElementById(id);
 let noise = null; // pink noise beside the loop
@@ -28,9 +29,30 @@ function sideGain(side) {
 }
 function sounds(side) {
   if (side !== decks.side) return 0;
-  const offset = Number(data().offset || 0);
-  const match = side === "after" && $("match").checked ? 10 ** (offset / 20) : 1;
-  return match * 10 ** (-(noise?.pad ?? 0) / 20);
+  return matchGain(side) * ceiling() * 10 ** (-(noise?.pad ?? 0) / 20);
+}
+function matchGain(side) {
+  return side === "after" && $("match").checked ? 10 ** (Number(data().offset || 0) / 20) : 1;
+}
+
+// ceiling turns both sides down by the same where one of them, as it is matched, would leave over the deck's ceiling.
+function ceiling() {
+  const loudest = Math.max(0, ...Object.entries(decks.peaks ?? {}).map(([side, peak]) => peak * matchGain(side)));
+  return loudest > CEILING ? CEILING / loudest : 1;
+}
+function peakOf(buffer) {
+  let peak = 0;
+  for (let c = 0; c < buffer.numberOfChannels; c++) {
+    for (const v of buffer.getChannelData(c)) if (v > peak || -v > peak) peak = Math.abs(v);
+  }
+  return peak;
+}
+
+// turnedDown says by how much the ceiling turns down; empty where it does not.
+function turnedDown() {
+  const db = -20 * Math.log10(ceiling());
+  $("deck").dataset.turned = db.toFixed(2);
+  return db > 0.05 ? `both turned down by ${db.toFixed(1)} dB, to stay under −1 dBFS` : "";
 }
 
 // turn moves a gain to a value over a moment, from an instant on.
@@ -107,6 +129,7 @@ async function load(first) {
     if (first || before.length !== decks.frames) at = 0;
     endFollow(when);
     decks.sides = {};
+    decks.peaks = { before: peakOf(before), after: peakOf(after) };
     for (const [side, buffer] of [["before", before], ["after", after]]) {
       decks.sides[side] = looping(buffer, when, at, sideGain(side), decks.level);
     }
@@ -140,7 +163,7 @@ function show() {
     $(`side-${side}`).classList.toggle("on", decks.side === side);
     $(`side-${side}`).setAttribute("aria-pressed", String(decks.side === side));
   }
-  state("");
+  state(decks.playing ? turnedDown() : "");
   paint();
 }
 
@@ -250,7 +273,10 @@ document.addEventListener("submit", (e) => {
 document.addEventListener("change", (e) => {
   const choice = e.target.closest("#deck-data [data-choice]");
   if (choice) listen({ [choice.dataset.choice]: choice.value });
-  if (e.target.id === "match") applyGains();
+  if (e.target.id === "match") {
+    applyGains();
+    if (decks.playing) state(turnedDown());
+  }
 });
 document.addEventListener("deck-flip", () => flip());
 document.addEventListener("input", (e) => {
