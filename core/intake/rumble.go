@@ -29,7 +29,7 @@ const (
 	cutFar      = 2.0   // where the part has no low tone that it could take
 	cutUnder    = 0.85  // of the lowest own tone: a corner there leaves it, within 0.4 dB
 	cutTop      = 60.0  // Hz, of a part that has no low tone
-	cutSteep    = 2.0   // the rumble is as close under the corner as that: the cut is steeper
+	cutSteep    = 2.2   // the rumble is as close under the corner as that: the cut is steeper
 )
 
 // Rumble is what stands under a part.

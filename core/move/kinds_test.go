@@ -28,7 +28,7 @@ var examples = map[string][]Params{
 			DB:    -12,
 		}, &Filter{Shape: dsp.Bell, Hz: 10, Q: 30, DB: -12}, &Filter{Shape: dsp.HighShelf, Hz: 20000, Q: 0.7, DB: 3}},
 	"midside":   {&MidSide{Channels: "side", Shape: dsp.LowShelf, Hz: 120, Q: 0.7, DB: -24}, &MidSide{Channels: "mid", Shape: dsp.Bell, Hz: 30, Q: 8, DB: 6}},
-	"sidecut":   {&SideCut{Hz: 40, Slope: 48}, &SideCut{Hz: 300, Slope: 12}},
+	"sidecut":   {&SideCut{Hz: 40, Slope: 48}, &SideCut{Hz: 300, Slope: 12}, &SideCut{Hz: 150, Slope: 24, Low: LowRight}},
 	"monobelow": {&MonoBelow{Hz: 30}, &MonoBelow{Hz: 300}},
 	"width":     {&Width{Mid: -3, Side: 6}, &Width{Side: -60}},
 	"align":     {&Align{Left: 3.3, Turn: TurnNone}, &Align{Left: -12, Turn: TurnLeft}, &Align{Turn: TurnRight}},

@@ -42,12 +42,21 @@ func sides(x audio.Buffer, to []float32) ([]float32, bool) {
 	return to, true
 }
 
-// SideCut is a Butterworth high-pass on the side, (L - R) / 2. The mid is what it was: left and right together are unchanged. A mono sound
-// passes through.
+// SideCut is a Butterworth high-pass on the side, (L - R) / 2. The mid is what it was: left and right together are unchanged. Where the
+// middle has no low end, as with a channel that is upside down there, that of the left or the right goes to both sides: then that
+// channel is what it was. A mono sound passes through.
 type SideCut struct {
 	Hz    float64 `json:"hz"`
-	Slope int     `json:"slope_db_oct"` // 12, 24 or 48
+	Slope int     `json:"slope_db_oct"`     // 12, 24 or 48
+	Low   string  `json:"low_of,omitempty"` // whose low end both sides play: LowMid, LowLeft, LowRight
 }
+
+// Whose low end is left.
+const (
+	LowMid   = ""
+	LowLeft  = "left"
+	LowRight = "right"
+)
 
 // Kind is sidecut.
 func (*SideCut) Kind() *Kind { return sideCutKind }
@@ -57,6 +66,7 @@ func (s *SideCut) Fields() []field.Field {
 	return []field.Field{
 		{Name: "hz", Label: "side over", Unit: "Hz", Number: &s.Hz, Lo: 20, Hi: 2000, Step: 1},
 		{Name: "slope_db_oct", Label: "slope", Whole: &s.Slope, Choices: slopes},
+		{Name: "low_of", Label: "low end of", Text: &s.Low, Choices: field.Choices(LowMid, "the middle", LowLeft, "the left", LowRight, "the right")},
 	}
 }
 
@@ -79,6 +89,9 @@ func (s *SideCut) Memory(p Place) int {
 
 // Words says it.
 func (s *SideCut) Words() string {
+	if s.Low != LowMid {
+		return fmt.Sprintf("the low end of the %s on both sides under %s Hz, %d dB per octave", s.Low, figure.Short(s.Hz), s.Slope)
+	}
 	return fmt.Sprintf("the side high-passed at %s Hz, %d dB per octave", figure.Short(s.Hz), s.Slope)
 }
 
@@ -88,12 +101,20 @@ func (s *SideCut) Processor(p Place) (Processor, error) {
 		return nil, err
 	}
 	f, err := s.Sections(float64(p.Rate))
-	return &sideCutting{filter: dsp.NewFilter(f)}, err
+	out := &sideCutting{filter: dsp.NewFilter(f), left: 1, right: 1}
+	switch s.Low {
+	case LowLeft:
+		out.left, out.right = 0, 2
+	case LowRight:
+		out.left, out.right = 2, 0
+	}
+	return out, err
 }
 
 type sideCutting struct {
-	filter     *dsp.Filter
-	side, over []float32
+	filter      *dsp.Filter
+	left, right float32 // how much of what the filter takes each channel is given
+	side, over  []float32
 }
 
 func (*sideCutting) Latency() int { return 0 }
@@ -105,10 +126,10 @@ func (g *sideCutting) Process(x, _ audio.Buffer) {
 	}
 	g.side, g.over = side, append(g.over[:0], side...)
 	g.filter.Process(g.over, side)
-	for i, v := range g.over { // what the filter takes: the mid is not touched
+	for i, v := range g.over { // what the filter takes: given to both alike, the mid is not touched
 		d := v - side[i]
-		x.Ch[0][i] += d
-		x.Ch[1][i] -= d
+		x.Ch[0][i] += g.left * d
+		x.Ch[1][i] -= g.right * d
 	}
 }
 

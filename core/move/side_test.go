@@ -79,3 +79,34 @@ func TestWidthAndAlign(t *testing.T) {
 		}
 	}
 }
+
+// Where the middle has no low end, one channel's goes to both sides: that channel is what it was to the rounding, and far under the corner the
+// other is the same; far over it both are what they were.
+func TestSideCutLowOf(t *testing.T) {
+	const rate, corner = 44100, 150.0
+	tones := func(hz float64, left, right float64) audio.Buffer {
+		x := audio.New(rate, 2, rate)
+		for i := range rate {
+			v := math.Sin(2 * math.Pi * hz * float64(i) / rate)
+			x.Ch[0][i], x.Ch[1][i] = float32(left*v), float32(right*v)
+		}
+		return x
+	}
+	for _, c := range []struct {
+		of          string
+		hz          float64
+		left, right float64 // as given, then as they come out
+		toL, toR    float64
+	}{
+		{LowLeft, 30, 0.4, -0.4, 0.4, 0.4}, {LowRight, 30, 0.2, -0.4, -0.4, -0.4}, {LowMid, 30, 0.4, -0.4, 0, 0},
+		{LowLeft, 9600, 0.4, -0.4, 0.4, -0.4}, {LowRight, 9600, 0.1, -0.4, 0.1, -0.4},
+	} {
+		x := tones(c.hz, c.left, c.right)
+		y := behind(t, &SideCut{Hz: corner, Slope: 24, Low: c.of}, x)
+		want := tones(c.hz, c.toL, c.toR)
+		if d := farthest(audio.Buffer{Rate: rate, Ch: [][]float32{y.Ch[0][rate/2:], y.Ch[1][rate/2:]}},
+			audio.Buffer{Rate: rate, Ch: [][]float32{want.Ch[0][rate/2:], want.Ch[1][rate/2:]}}); d > 0.04 { // the side's phase turns by 0.04 there
+			t.Errorf("%q at %g Hz is off by %.4f", c.of, c.hz, d)
+		}
+	}
+}

@@ -146,11 +146,13 @@ func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 	var out []find.Finding
 	blamed := false
 	for _, r := range rows {
-		if f, ok := Apart(b.Song, r); ok && r.At.Stem != "" {
+		unsafe, wide := Unsafe(b.Song, r, target)
+		lowOnly := r.Corner > 0 && r.Before.LowTurned && !r.Before.Delay.Valid() // what stands over it is not upside down: no corner would do else
+		if f, ok := Apart(b.Song, r); ok && r.At.Stem != "" && !lowOnly {
 			out = append(out, f)
 		}
-		if f, ok := Unsafe(b.Song, r, target); ok && (r.At.Stem != "" || !blamed) {
-			out, blamed = append(out, f), true
+		if wide && (r.At.Stem != "" || !blamed) {
+			out, blamed = append(out, unsafe), true
 		}
 	}
 	return out, nil

@@ -3,15 +3,20 @@ package width_test
 import (
 	"context"
 	"fmt"
+	"math"
+	"strings"
 	"testing"
 
+	"mellowthump/core/audio"
 	"mellowthump/core/bench"
 	"mellowthump/core/demo"
 	"mellowthump/core/facts"
+	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/session"
 	"mellowthump/core/width"
 	"mellowthump/internal/outside"
+	"mellowthump/internal/songs"
 )
 
 // The demo's pad is told as what stands wide, all made safe cures it, and the mix loses under half a decibel of its 20 to 200
@@ -75,5 +80,37 @@ func TestDemoWidth(t *testing.T) {
 	}
 	if found, err := width.Findings(ctx, bench.New(r, &mono, known)); err != nil || len(found) != 0 {
 		t.Errorf("mono stems: %v %v", found, err)
+	}
+}
+
+// A bass whose low end is upside down in one channel is told so, and mended it keeps its low end in mono: by the left's on both sides.
+func TestLowEndUpsideDown(t *testing.T) {
+	const rate = 44100
+	x := audio.New(rate, 2, 6*rate)
+	for i := range x.Ch[0] {
+		at := float64(i) / rate
+		low, high := 0.4*math.Sin(2*math.Pi*55*at), 0.1*math.Sin(2*math.Pi*880*at)
+		x.Ch[0][i], x.Ch[1][i] = float32(low+high), float32(-0.9*low+high)
+	}
+	b := songs.OnBench(t, songs.Part{ID: "bass", Role: session.Bass, Sound: x})
+	found, err := width.Findings(t.Context(), b)
+	if err != nil || len(found) != 1 || !strings.Contains(found[0].What, "upside down in one channel") {
+		t.Fatalf("%v, %+v", err, found)
+	}
+	song := b.Song.Clone()
+	if _, err := found[0].Edit().Apply(&song); err != nil {
+		t.Fatal(err)
+	}
+	after := bench.New(b.Renderer, &song, b.Facts)
+	y, err := b.Renderer.Looped(t.Context(), &song, mix.SoloAll, after.Loop)
+	if err != nil {
+		t.Fatal(err)
+	}
+	mono := y.Mono()
+	if was, is := 10*math.Log10(0.4*0.4/2+0.1*0.1/2), 10*math.Log10(meter.Energy(mono)/float64(len(mono))); math.Abs(is-was) > 0.2 {
+		t.Errorf("in mono it has %.2f dB, in one channel %.2f", is, was)
+	}
+	if left, err := width.Findings(t.Context(), after); err != nil || len(left) != 0 {
+		t.Errorf("it is still told: %v %+v", err, left)
 	}
 }

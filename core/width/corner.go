@@ -105,12 +105,17 @@ type Row struct {
 	LowSide meter.Figure // dBFS, energy of the side in 20 to 200 Hz as it reaches the mix; of stems
 }
 
+// Cut is the side low cut that makes it safe; where mono would take its low end, with that of one channel on both sides.
+func (r Row) Cut() *move.SideCut {
+	return &move.SideCut{Hz: r.Corner, Slope: cornerSlope, Low: r.Before.LowOf}
+}
+
 // Edit puts the side low cut in.
 func (r Row) Edit() session.Edit {
 	return session.Together{
-		Said: fmt.Sprintf("%s: the side high-passed at %.0f Hz", r.Name, r.Corner),
+		Said: r.Name + ": " + move.Words(r.Cut()),
 		Edits: []session.Edit{session.SetMove{At: r.At, Move: move.Move{
-			ID: session.WidthSide, Params: &move.SideCut{Hz: r.Corner, Slope: cornerSlope}, Why: "the lowest corner that stands mono"}}},
+			ID: session.WidthSide, Params: r.Cut(), Why: "the lowest corner that stands mono"}}},
 	}
 }
 
@@ -218,7 +223,7 @@ func Unsafe(song *session.Song, r Row, target float64) (f find.Finding, ok bool)
 	if r.Now.Low.Valid() && float64(r.Now.Low) > -LowUnder {
 		low = fmt.Sprintf(" Under %.0f Hz its side lies %s dB about its mid.", LowMono, figure.ShortPlus(float64(r.Now.Low)))
 	}
-	return find.Finding{
+	f = find.Finding{
 		ID: find.ID("wide", r.At.String()), What: fmt.Sprintf("%s does not stand mono", r.Name), Hear: hear,
 		Why: r.Says() + low + fmt.Sprintf(" A side low cut at %.0f Hz is the lowest that makes it safe; the mid stays as it is.", r.Corner),
 		Fix: []session.Edit{
@@ -226,7 +231,17 @@ func Unsafe(song *session.Song, r Row, target float64) (f find.Finding, ok bool)
 		}, Apply: "Cut its side", Do: fmt.Sprintf("High-pass the side of %s at %.0f Hz", r.Name, r.Corner), Values: fmt.Sprintf("%s: side high-pass at %.0f Hz, "+
 			"24 dB per octave", r.Name, r.Corner),
 		Own: []find.Measure{Correlation(r.At, target), {Figure: "lowmono", Of: r.At.String(), In: find.AtMost(-LowUnder)}},
-	}, true
+	}
+	if of := r.Before.LowOf; of != "" {
+		f.What = fmt.Sprintf("%s loses its low end on one speaker", r.Name)
+		if r.Before.LowTurned {
+			f.What = fmt.Sprintf("%s has its low end upside down in one channel: on one speaker it is gone", r.Name)
+		}
+		f.Why = r.Says() + low + fmt.Sprintf(" Under %.0f Hz the low end of the %s plays on both sides; over it both stay as they are.", r.Corner, of)
+		f.Apply, f.Do = "Mend its low end", fmt.Sprintf("Let the low end of the %s play on both sides of %s, under %.0f Hz", of, r.Name, r.Corner)
+		f.Values = r.Name + ": " + move.Words(r.Cut())
+	}
+	return f, true
 }
 
 // Apart tells of a delay between the channels of a place, or of one upside down.
@@ -260,10 +275,16 @@ func Apart(song *session.Song, r Row) (f find.Finding, ok bool) {
 	if r.At.Stem != "" {
 		hear = "stem:" + r.At.Stem
 	}
+	taste := "it may be meant as width"
+	if d.Turned && d.LowTurned { // nobody means that of a low end
+		taste, why = "", why+" Its low end too, which no one means."
+	} else {
+		why += " Was it meant as width, leave it; it is a risk in mono."
+	}
 	return find.Finding{
-		Own: []find.Measure{{Figure: "foldlu", Of: r.At.String(), In: find.AtMost(0)}}, Taste: "it may be meant as width",
+		Own: []find.Measure{{Figure: "foldlu", Of: r.At.String(), In: find.AtMost(0)}}, Taste: taste,
 		ID: find.ID("apart", r.At.String()), What: what, Hear: hear,
-		Why: why + " Was it meant as width, leave it; it is a risk in mono.",
+		Why: why,
 		Fix: []session.Edit{r.AlignEdit()}, Apply: "Line them up", Do: move.Words(a), Values: r.Name + ": " + move.Words(a),
 	}, true
 }

@@ -9,6 +9,7 @@ import (
 	"mellowthump/core/audio"
 	"mellowthump/core/dsp"
 	"mellowthump/core/meter"
+	"mellowthump/core/move"
 )
 
 const (
@@ -40,6 +41,8 @@ type Figures struct {
 	Side        meter.Figure   `json:"side_share_db"`           // energy of the side, (L - R) / 2, under the mid's
 	Low         meter.Figure   `json:"side_low_db"`             // likewise under 120 Hz, see lowShare
 	LowFold     meter.Figure   `json:"fold_loss_low_db"`        // fold-down loss in 20 to 200 Hz
+	LowOf       string         `json:"low_of,omitempty"`        // the channel that has the low end, where mono takes over lowGone of it
+	LowTurned   bool           `json:"low_turned,omitempty"`    // there the channels are upside down against each other
 	Disc        meter.Figure   `json:"side_150_db"`             // energy of the side under 150 Hz about all of the sound
 	Delay       meter.Figure   `json:"delay_ms"`                // by which the right channel is later; None where there is none
 	Turned      bool           `json:"turned"`                  // one channel is the other upside down, at that delay
@@ -49,10 +52,12 @@ type Figures struct {
 
 // LowMono is where everything is to be mono, Hz; LowUnder by how much the side lies under the mid there to count as mono, dB.
 const (
-	LowMono  = 120.0
-	LowUnder = 20.0
-	foldHi   = 200.0
-	discHz   = 150.0
+	LowMono   = 120.0
+	LowUnder  = 20.0
+	foldHi    = 200.0
+	lowGone   = 6.0  // dB of the low end that mono takes: then one channel's goes to both sides. Own choice
+	lowTurned = -0.8 // correlation of the low end, from which the channels are said to be upside down there
+	discHz    = 150.0
 )
 
 // Measure measures a sound.
@@ -239,7 +244,14 @@ func (s spectrum) between(lo, hi float64) (t pair) {
 
 func (f *Figures) bands(x audio.Buffer) {
 	s := spectrumOf(x)
-	f.Low = s.low(s.between(20, LowMono))
+	low := s.between(20, LowMono)
+	f.Low = s.low(low)
+	if loss := low.fold(); loss > lowGone && float64(f.Low) > 0 {
+		f.LowTurned = low.correlation() < lowTurned
+		if f.LowOf = move.LowLeft; low.ms < 0 {
+			f.LowOf = move.LowRight
+		}
+	}
 	all := total(s.bins)
 	f.Disc = ratio(s.between(0, discHz).ss, all.mm+all.ss)
 	f.LowFold = s.between(20, foldHi).fold()

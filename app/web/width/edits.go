@@ -58,12 +58,19 @@ func (h *handlers) put(c *gin.Context, id, why string, f func(song *session.Song
 
 // setSide sets the corner of a side low cut.
 func (h *handlers) setSide(c *gin.Context) {
-	h.put(c, session.WidthSide, "the side stays out of the low end", func(*session.Song) (move.Params, error) {
+	h.put(c, session.WidthSide, "the side stays out of the low end", func(song *session.Song) (move.Params, error) {
 		hz, err := corner(c.PostForm("hz"))
 		if err != nil || hz == 0 {
 			return nil, err
 		}
-		return &move.SideCut{Hz: hz, Slope: 24}, nil
+		cut := move.SideCut{Slope: 24, Low: c.PostForm("low")}
+		if chain, _ := song.Chain(atOf(c.PostForm("at"))); chain != nil {
+			if m := chain.Move(session.WidthSide); m != nil {
+				cut = *m.Params.(*move.SideCut)
+			}
+		}
+		cut.Hz = hz
+		return &cut, nil
 	})
 }
 
