@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"mellowthump/core/bench"
+	"mellowthump/core/facts"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
 	"mellowthump/core/meter"
@@ -83,12 +84,38 @@ func overOthers(ctx context.Context, b *bench.Bench, m find.Measure) (meter.Figu
 	return l.Over(Sounds(b), m.Of), nil
 }
 
-// muchRaised is by how much a part may be raised over what its song's parts are raised by in the median, dB: what needs more is nearly
-// silent, and its noise comes with it; common practice, no published source.
-const muchRaised = 12.0
+// By how much a part may be raised, or moved, against what its song's parts are raised by in the median, dB; common practice, no
+// published source.
+const (
+	muchRaised  = 12.0  // where noise between its sounds comes with it
+	quietRaised = 24.0  // where none does
+	mostRaised  = 30.0  // whatever the others are
+	noiseTell   = -60.0 // dBFS: noise that comes to that is heard
+	noiseSpread = 3.0   // dB from the quietest twentieth of its time to the quietest fifth: more is a tail
+	mostGuessed = 6.0   // for a drum of which its sound alone says which it is: a tom is not set like a snare
+)
 
-// mostRaised is by how much a part may be raised whatever the others are, dB.
-const mostRaised = 30.0
+// doubtful says why a part is not set by itself, where it is raised by some dB, and others by as much as is usual; empty where
+// nothing speaks against it.
+func doubtful(b *bench.Bench, c Change, usual float64) string {
+	by := c.To - c.From
+	raised := fmt.Sprintf("it raises %s by %s dB", c.Name, figure.Short(by))
+	st := b.Song.Stem(c.Stem)
+	if by-usual >= quietRaised || by >= mostRaised {
+		return raised + ", which is nearly silent"
+	}
+	if st == nil || b.Facts[st.Audio] == nil {
+		return ""
+	}
+	if p := b.Facts[st.Audio].Portrait; by-usual >= muchRaised && p != nil && p.Floor.Valid() &&
+		float64(p.FloorSpread) < noiseSpread && float64(p.Floor)+by > noiseTell {
+		return raised + ", and its noise with it"
+	}
+	if st.Role.Struck() && !st.Said && facts.GuessRole(st.Name) == session.Other && math.Abs(by-usual) > mostGuessed {
+		return "by its sound alone it is taken for what it is set like"
+	}
+	return ""
+}
 
 // planTrims is the plan of the trims, from the kick's peak.
 func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage.Planned, error) {
@@ -111,12 +138,11 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 	plan.Changes = nil
 	usual := usualRaise(b.Song, solved.Changes)
 	for _, c := range solved.Changes {
-		by := c.To - c.From
-		if by-usual < muchRaised && by < mostRaised {
+		doubt := doubtful(b, c, usual)
+		if doubt == "" {
 			plan.Changes = append(plan.Changes, c)
 			continue
 		}
-		doubt := fmt.Sprintf("it raises %s by %s dB, and its noise with it", c.Name, figure.Short(by))
 		left, but = append(left, c.Name), append(but, c.Stem)
 		var of []find.Finding
 		p.Found, of = parted(p.Found, c.Stem)
@@ -127,12 +153,12 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 	}
 	if len(left) > 0 && (len(plan.Changes) == 0 || len(p.Found) == 0) { // there is nothing else to set
 		plan, left, but, p.Found, p.Rest = *solved, nil, solved.Held, found, nil
-		p.Taste = "it raises what is nearly silent by 12 dB and more, and its noise with it"
+		p.Taste = doubtful(b, solved.Changes[0], usual)
 	}
 	r := b.Song.LevelRules()
 	p.Do, p.Edit = fmt.Sprintf("Set %s, from the kick’s peak", figure.Count(len(plan.Changes), "trim")), plan.Edit()
 	if len(left) > 0 {
-		p.Do += "; not " + figure.List(left, "and") + ", which it would raise with its noise"
+		p.Do += "; not " + figure.List(left, "and") + ", as said there"
 	}
 	if len(kept) > 0 {
 		p.Do += "; " + figure.List(kept, "and") + " as far under the kick as now, which it would bury"
