@@ -1,22 +1,32 @@
 package e2e
 
 import (
-	"path/filepath"
+	"context"
 	"testing"
+
+	"mellowthump/app/demodata"
+	"mellowthump/app/store"
 )
 
 func TestZZ(t *testing.T) {
-	a := start(t, t.TempDir())
+	dir := t.TempDir()
+	st, err := store.Open(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := demodata.Load(context.Background(), st); err != nil {
+		t.Fatal(err)
+	}
+	st.Close()
+	a := start(t, dir)
 	p := a.open("/")
-	p.newSong("Trial", "")
-	files, _ := filepath.Glob("/tmp/tr/117/stems/*")
-	p.choose(files...)
-	p.until("in", "document.querySelectorAll('.stems tbody tr[data-name]').length >= 8 && !document.querySelector('#imports progress')")
-	song := a.song(p)
-	p.visit(a.url + "/songs/" + song + "/log")
-	p.click("#part-sections")
-	p.until("what is proposed", "document.querySelector('#sections-take')")
-	p.edited("taken", func() { p.click("#sections-take") })
-	p.until("figures", "document.querySelector('#section-figures')")
-	p.shot("/tmp/shots/sections.png")
+	p.click(".songs a.songname")
+	p.untilWithin(longPatience, "the run sheet", "document.querySelector('#run-ticked')")
+	song := a.url + "/songs/" + a.song(p) + "/"
+	p.shot("/tmp/shots/sheet.png")
+	for _, v := range []string{"pocket", "duck", "intake"} {
+		p.visit(song + v)
+		p.untilWithin(longPatience, "all", "!document.querySelector('.htmx-request') && !document.querySelector('.working')")
+		p.shot("/tmp/shots/" + v + ".png")
+	}
 }

@@ -22,10 +22,13 @@ var Stage = stage.Stage{
 			"or less would cost.",
 		"First: Fit, then X to hear it before and after, equally loud.",
 	},
-	Judge:   stage.OfLoop(Findings),
-	Figures: map[string]stage.Figure{"loss": {Name: "bass lost", Take: loss}},
-	Plans:   map[find.Group]stage.Plan{find.Fit: planFit},
-	Before:  session.Song.Unducked, BeforeName: "without the ducks",
+	Judge: stage.OfLoop(Findings),
+	Figures: map[string]stage.Figure{
+		"loss":   {Name: "bass lost", Take: loss},
+		"hidden": {Name: "kick hidden", Take: hidden},
+	},
+	Plans:  map[find.Group]stage.Plan{find.Fit: planFit},
+	Before: session.Song.Unducked, BeforeName: "without the ducks",
 	Takes: true,
 }
 
@@ -35,6 +38,18 @@ func loss(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, er
 		return stage.Unjudged(meter.None, err)
 	}
 	return st.Readout.BassLoss, nil
+}
+
+// hidden is how much of the kick the bass hides in the worst tenth of hits; of a bass that leads nothing is said.
+func hidden(ctx context.Context, b *bench.Bench, _ find.Measure) (meter.Figure, error) {
+	if b.Song.Leader == session.BassLeads {
+		return meter.None, nil
+	}
+	_, after, err := pair.HiddenOn(ctx, b)
+	if err != nil {
+		return stage.Unjudged(meter.None, err)
+	}
+	return after.P90, nil
 }
 
 // lastResort is the depth from which a duck is heard, dB: it is not made unasked; own choice.

@@ -181,6 +181,11 @@ var All = []Figure{
 		"Energy under a frequency that lies lower than anything that the part plays, over that of all the rest of it; by averaged periodograms.",
 	},
 	{
+		"hidden", "kick hidden", "%", 0,
+		"Share of what is heard of the kick alone that the bass hides, in the worst tenth of hits: excitation by ERB filters, frame by frame, " +
+			"that stands less than 1 dB out of kick and bass over the bass alone.",
+	},
+	{
 		"pairsum", "sum of a pair", "dB", 1,
 		"Energy of two stems together over the sum of their energies, mono, over the loop: 3 dB for the same sound twice, 0 for two that have " +
 			"nothing to do with each other, far under 0 where they cancel.",

@@ -51,4 +51,5 @@ const (
 	Cuts   Group = "cut"    // what goes unheard: all cuts
 	Fit    Group = "fit"    // a clearance that is asked and not there: one duck
 	Even   Group = "even"   // notes that step in level
+	Copies Group = "copies" // the same sound again: all of them muted
 )

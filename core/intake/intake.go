@@ -135,7 +135,7 @@ func Twin(st, earlier *session.Stem, like float64) *find.Finding {
 		return &find.Finding{
 			ID: "twin", What: "the same sound as " + earlier.Name, Why: "Twice the same stem is 6 dB more of it, and no more sound.",
 			Do: "Mute " + st.Name, Fix: []session.Edit{session.Ticked{Stems: []string{st.ID}, Do: session.TickedMute}}, Apply: "Mute it",
-			Own: []find.Measure{sum}, Taste: "you may have doubled it to have more of it",
+			Own: []find.Measure{sum}, Taste: doubled, Group: find.Copies,
 		}
 	case like < -facts.Alike:
 		f := &find.Finding{ID: "upside-down", What: earlier.Name + " upside down", Why: "The two cancel each other. Turn one of them over."}
@@ -148,6 +148,9 @@ func Twin(st, earlier *session.Stem, like float64) *find.Finding {
 	}
 	return nil
 }
+
+// doubled is why a copy is not muted unasked.
+const doubled = "you may have doubled it to have more of it"
 
 // pairApart is what two stems that are not the same add up to at the most over the sum of their energies, dB.
 const pairApart = 2.0

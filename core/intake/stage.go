@@ -2,10 +2,12 @@ package intake
 
 import (
 	"context"
+	"fmt"
 
 	"mellowthump/core/bench"
 	"mellowthump/core/find"
 	"mellowthump/core/mix"
+	"mellowthump/core/session"
 	"mellowthump/core/stage"
 )
 
@@ -23,5 +25,20 @@ var Stage = stage.Stage{
 		"rumble":  {Take: rumble, Local: true},
 		"pairsum": {Name: "sum of the pair", Take: pairSum, Local: true},
 	},
+	Plans: map[find.Group]stage.Plan{find.Copies: planCopies},
 	Early: true, Loud: true, ByStem: true,
+}
+
+// planCopies mutes all stems that are the same sound as another, by one change.
+func planCopies(_ context.Context, _ *bench.Bench, found []find.Finding) (stage.Planned, error) {
+	p := stage.Planned{Found: found, Taste: doubled}
+	fix := session.Together{}
+	for _, f := range found {
+		fix.Edits, p.Own = append(fix.Edits, f.Fix...), append(p.Own, f.Own...)
+	}
+	p.Edit, p.Do = fix, found[0].Do
+	if n := len(found); n > 1 {
+		p.Do = fmt.Sprintf("Mute these %d", n)
+	}
+	return p, nil
 }

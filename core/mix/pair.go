@@ -164,6 +164,9 @@ func (p *Pair) Wide() Window {
 	return Window{p.Window.From - p.Inside.From, p.Window.From - p.Inside.From + p.Bass.Frames()}
 }
 
+// KickKey is what the kick of the pair depends on.
+func (p *Pair) KickKey() string { return p.kickKey }
+
 // Key identifies what was rendered.
 func (p *Pair) Key() string { return key("pair", p.kickKey, p.bassKey) }
 

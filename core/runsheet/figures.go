@@ -8,6 +8,7 @@ import (
 	"mellowthump/core/body"
 	"mellowthump/core/figure"
 	"mellowthump/core/find"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 	"mellowthump/core/stages"
 )
@@ -26,10 +27,18 @@ func reached(s *session.Song) find.Measure {
 	return find.Measure{Figure: "p10", In: find.AtLeast(s.Targets.Clearance - 0.05)}
 }
 
-// guarded are the figures that every row is held against: the clearance, the premaster, of which what is quieter has only more room,
+// hiding is how much of the kick is hidden; what hides it by hiddenMore points more, and more than is asked, is harm.
+var hiding = find.Measure{Figure: "hidden", In: find.AtMost(pair.Stands)}
+
+// hiddenMore is in points of %: own choice.
+const hiddenMore = 2.0
+
+// guarded are the figures that every row is held against: the clearance, what is hidden of the kick, the premaster, of which what is quieter only gains,
 // and what the bass loses, of which nothing is asked.
 func guarded(s *session.Song) []find.Measure {
-	return []find.Measure{reached(s), {Figure: "premaster", In: find.AtMost(s.LevelRules().Limit + 0.05)}, {Figure: "loss", In: anywhere}}
+	return []find.Measure{
+		reached(s), hiding, {Figure: "premaster", In: find.AtMost(s.LevelRules().Limit + 0.05)}, {Figure: "loss", In: anywhere},
+	}
 }
 
 // won are the figures at the end of the sheet: what was won.
@@ -37,6 +46,7 @@ func won(b *bench.Bench) []find.Measure {
 	s, rules := b.Song, b.Song.LevelRules()
 	even := find.AtMost(s.BodyRules().Spread + 0.05)
 	return []find.Measure{
+		hiding,
 		reached(s),
 		{Figure: "spread", Of: body.Kick, Name: b.KickName() + " spread", In: even},
 		{Figure: "spread", Of: body.Bass, Name: b.BassName() + " spread", In: even},

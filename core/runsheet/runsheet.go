@@ -332,7 +332,7 @@ func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
 		if c.Moved() && c.Before.Valid() && c.After.Valid() || m.Figure == "loss" && p.group == find.Fit && c.After.Valid() {
 			r.Other = append(r.Other, c)
 		}
-		if r.Broke == "" && m.Figure != "loss" && w.guards(p, m) && c.Worse() {
+		if r.Broke == "" && m.Figure != "loss" && w.guards(p, m) && c.Worse() && (m.Figure != "hidden" || float64(c.After-c.Before) > hiddenMore) {
 			r.Broke = c.String()
 		}
 	}
@@ -354,7 +354,7 @@ func (w *walk) weigh(ctx context.Context, r *Row, p plan, next *state) error {
 // levels are set, and these before the duck is fitted: they answer for no premaster, and where the duck is to be fitted for no
 // clearance.
 func (w *walk) guards(p plan, m find.Measure) bool {
-	if m.Figure != "p10" {
+	if m.Figure != "p10" && m.Figure != "hidden" {
 		return !p.of.Loud
 	}
 	return w.judgesClearance(p)

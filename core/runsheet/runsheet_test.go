@@ -354,7 +354,8 @@ func TestTrouble(t *testing.T) {
 	}
 }
 
-// What is of one kind and to be done by hand is one row, however often it is found; each row's key is there once.
+// Copies of one sound are one row, which mutes them and is not ticked; what is of one kind and to be done by hand is one too,
+// however often it is found; each row's key is there once.
 func TestAlike(t *testing.T) {
 	outside.Slow(t)
 	b := beats[0]
@@ -372,7 +373,7 @@ func TestAlike(t *testing.T) {
 		seen[r.Key] = true
 		if r.Found[0].Kind() == "twin" {
 			twins++
-			if len(r.Found) != 3 || r.Edit != nil {
+			if len(r.Found) != 3 || r.Edit == nil || r.Kept {
 				t.Errorf("%d twins in %s", len(r.Found), r.Key)
 			}
 		}

@@ -17,6 +17,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -35,6 +36,7 @@ type sheet struct {
 	School  string
 	Closest float64                 // ms between the closest hits of the song that the duck works at; 0 where there are none
 	Unduck  mix.Loud                // of everything without the ducks
+	Hidden  [2]pair.Hidden          // of the kick, without the ducks and with them
 	Frees   map[string]meter.Figure // by part: how far the mix's peak falls by its ducks alone, dB
 }
 
@@ -158,6 +160,9 @@ func (h *handlers) drawn(ctx context.Context, v *shell.View) (*sheet, error) {
 	}
 	plain := v.Unducked()
 	var err error
+	if out.Hidden[0], out.Hidden[1], err = pair.HiddenOn(ctx, v.Bench); err != nil {
+		return nil, err
+	}
 	if out.Unduck, err = h.Renderer.Loudness(ctx, &plain, mix.SoloAll, v.Win); err != nil {
 		return nil, err
 	}

@@ -26,6 +26,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/pocket"
 	"mellowthump/core/session"
 )
@@ -44,6 +45,7 @@ type sheet struct {
 
 	Mirror    template.HTML
 	NudgePlot template.HTML
+	Heard     pair.Hidden    // what is heard of the kick, with the ducks
 	Chains    []*shell.Chain // of kick and bass
 }
 
@@ -63,7 +65,10 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 		return nil, err
 	}
 	out.Figures = &v.State.After
-	v.Lead = pocket.Sentence(v.State.After, v.Targets.Clearance, v.KickName(), v.BassName())
+	if _, out.Heard, err = pair.HiddenOn(c.Request.Context(), v.Bench); err != nil {
+		return nil, err
+	}
+	v.Lead = out.Heard.Says(v.KickName(), v.BassName()) + pocket.Sentence(v.State.After, v.Targets.Clearance, v.KickName(), v.BassName())
 	if v.Leader == session.BassLeads {
 		v.Lead = pocket.LeadSentence(v.State.Lead, v.Targets.Clearance, v.KickName(), v.BassName())
 	}
