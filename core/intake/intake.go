@@ -95,8 +95,8 @@ func ofPortrait(p *facts.Portrait, role session.Role, a *facts.Analysis) []find.
 	case a.Format == "mp3":
 		say(
 			"lossy",
-			"A lossy codec has thrown part of the sound away, and its delay makes the stem start 20 to 50 ms late. Bounce it as WAV.",
-			"lossy source: MP3, starts late",
+			"A lossy codec has thrown part of the sound away; where the file does not say its delay, it starts 20 to 50 ms late. Bounce it as WAV.",
+			"lossy source: MP3",
 		)
 	case a.Format == "ogg":
 		say("lossy", "A lossy codec has thrown part of the sound away. Bounce it as WAV.", "lossy source: Ogg Vorbis")
