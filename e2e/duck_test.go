@@ -22,7 +22,9 @@ import (
 	"mellowthump/core/duck"
 	"mellowthump/core/facts"
 	"mellowthump/core/midi"
+	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -664,4 +666,27 @@ func TestReleaseAndShapes(t *testing.T) {
 	p.until("a plan", "document.querySelector('#apply-plan')")
 	fold("#apply-plan")
 	p.clean("422")
+}
+
+// The aim stands in the top line of every stage: chosen once, all go by it, also after a reload; undo takes it back.
+func TestAim(t *testing.T) {
+	t.Parallel()
+	a, p := withFight(t)
+	song := a.url + "/songs/" + a.song(p) + "/"
+	p.visit(song + "pocket")
+	lead := "document.querySelector('.lead').textContent"
+	p.until("a clearance is asked", lead+".includes('asked') && document.querySelector('#aim').value === ''")
+	p.edited("the aim", func() { p.choice("#aim", "clear") })
+	p.until("Pocket goes by what is hidden", lead+".includes('hides') && !"+lead+".includes('asked')")
+	p.visit(song + "duck")
+	p.until("Duck too", "document.querySelector('#aim').value === 'clear' && document.querySelector('#d-hidden') && "+lead+".includes('at most 5 %')")
+	shown := p.js("document.querySelector('#d-hidden').textContent")
+	s, st := a.judged(p)
+	h, err := pair.HiddenIn(t.Context(), mix.New(a.store, 1<<28), st.Pair, s.RoomRules().Playback)
+	if want := fmt.Sprintf("%.0f", float64(h.P90)); err != nil || shown != want {
+		t.Errorf("%s %% are hidden by the page, %s by the core, %v", shown, want, err)
+	}
+	p.edited("undone", p.undo)
+	p.until("apart again", "document.querySelector('#aim').value === ''")
+	p.clean()
 }

@@ -55,10 +55,15 @@ func TestPocket(t *testing.T) {
 	p.until("the Pocket", "document.querySelector('#pocket-figures')")
 	song, st := a.judged(p)
 	f := st.After
+	hidden, err := pair.HiddenIn(t.Context(), mix.New(a.store, 1<<28), st.Pair, song.RoomRules().Playback)
+	if err != nil {
+		t.Fatal(err)
+	}
 	for sel, want := range map[string]string{
 		"#f-clearance": shown(f.ClearanceMedian, 1), "#f-clearance-p10": shown(f.ClearanceP10, 1), "#f-overlap": shown(f.OverlapMedian, 0),
 		"#f-handover": shown(f.HandoverMedian, 0) + " ms", "#f-phase": shown(f.PhaseSumMedian, 2), "#f-cost": shown(f.PeakCostMedian, 2),
-		"#pocket-sentence": pocket.Sentence(f, song.Targets.Clearance, "Kick", "Sub"),
+		"#f-hidden":        fmt.Sprintf("%.0f", float64(hidden.P90)),
+		"#pocket-sentence": hidden.Says("Kick", "Sub") + pocket.Sentence(f, song.Targets.Clearance, "Kick", "Sub"),
 	} {
 		if got := p.text(sel); got != want {
 			t.Errorf("%s reads %q, the core has %q", sel, got, want)

@@ -55,8 +55,8 @@ func TestWidth(t *testing.T) {
 		}
 	}
 	rows := b.get("/songs/" + id + "/width/rows")
-	for _, want := range []string{`id="finding-wide.` + pad, "Pad does not stand mono", `id="finding-apart.` + texture, "comes 2.99 ms later",
-		"167, 501, 835 Hz", "Make all safe", "mono"} {
+	for _, want := range []string{`id="finding-wide.` + pad, "Pad has its low end upside down in one channel", `id="finding-apart.` + texture,
+		"comes 2.99 ms later", "167, 501, 835 Hz", "Make all safe", "mono"} {
 		if !strings.Contains(rows, want) {
 			t.Errorf("the rows lack %q", want)
 		}

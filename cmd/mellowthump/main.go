@@ -39,7 +39,7 @@ const usage = `mellowthump: a low-end workbench for beat producers
                                                              JSON: how loud before and after, and what it costs
   mellowthump print   --song ARCHIVE.zip --out DIR [--what premaster,copy,mix,stems,buses,sheet,hits,curves] [--form 16|24|32f|flac] [--names PATTERN]
                                                              JSON: the files that were printed
-  mellowthump propose --stems DIR [--bpm N] [--out ARCHIVE.zip]
+  mellowthump propose --stems DIR [--bpm N] [--aim apart|clear|heard] [--out ARCHIVE.zip]
                                                              JSON: the run sheet; the archive holds the song with what is proposed
 `
 

@@ -49,9 +49,11 @@ func propose(ctx context.Context, args []string, out io.Writer) error {
 	dir := f.String("stems", "", "")
 	bpm := f.Float64("bpm", 0, "")
 	to := f.String("out", "", "")
+	aim := f.String("aim", "apart", "")
 	if err := parse(f, args); err != nil {
 		return err
 	}
+	asked, known := session.AimNamed(*aim)
 	switch {
 	case f.NArg() > 0:
 		return errUsage{fmt.Errorf("propose: what is %q? The folder is named by --stems", f.Arg(0))}
@@ -59,18 +61,21 @@ func propose(ctx context.Context, args []string, out io.Writer) error {
 		return errUsage{errors.New("propose: name the folder of the stems with --stems")}
 	case *bpm != 0 && !(*bpm >= session.MinBPM && *bpm <= session.MaxBPM):
 		return errUsage{fmt.Errorf("propose: --bpm %g is outside %g to %g", *bpm, session.MinBPM, session.MaxBPM)}
+	case !known:
+		return errUsage{fmt.Errorf("propose: %q is no aim; apart, clear and heard are known", *aim)}
 	}
 	st, _, done, err := scratch(ctx)
 	if err != nil {
 		return err
 	}
 	defer done()
-	song, known, err := broughtFrom(ctx, st, *dir, *bpm)
+	song, facts, err := broughtFrom(ctx, st, *dir, *bpm)
 	if err != nil {
 		return err
 	}
+	song.Targets.Aim = asked
 	r := mix.New(st, 256<<20)
-	sheet, err := runsheet.Make(ctx, r, song, known, runsheet.Choice{}, nil)
+	sheet, err := runsheet.Make(ctx, r, song, facts, runsheet.Choice{}, nil)
 	if err != nil {
 		return err
 	}

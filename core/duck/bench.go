@@ -21,6 +21,16 @@ func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 		return nil, err
 	}
 	target := b.Song.Targets.Clearance
+	if share, ok := pair.Asked(b.Song); ok {
+		says, met, err := hides(ctx, b, share)
+		out := Judge(st, st.After.ClearanceP10, met, target, b.Song.Fitted())
+		for i := range out {
+			if out[i].ID == "worst-tenth" {
+				out[i].What = says
+			}
+		}
+		return out, err
+	}
 	return Judge(st, st.WorstTenth(b.Song.Leader), st.Met(b.Song.Leader, target), target, b.Song.Fitted()), nil
 }
 

@@ -36,6 +36,7 @@ import (
 	"math"
 
 	"mellowthump/core/dsp"
+	"mellowthump/core/figure"
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
@@ -196,11 +197,11 @@ func (t *trial) fit(m *meter.HitMeter, before meter.HitFigures, bass meter.Sound
 			back = fmt.Sprintf("back by %.0f to %.0f ms as the gap to the next hit lets it", soon, end)
 		}
 		f.Reason = fmt.Sprintf(
-			"%.1f dB of duck, %s, lets the kick clear the bass by %.1f dB in 9 of 10 hits. %.2f dB of bass are lost; no curve that goes down once %sdoes it with "+
+			"%.1f dB of duck, %s, lets the kick clear the bass by %s dB in 9 of 10 hits. %.2f dB of bass are lost; no curve that goes down once %sdoes it with "+
 				"less than %.2f.",
 			deep,
 			back,
-			goal.Clearance,
+			figure.Signed(goal.Clearance, 1),
 			l.loss,
 			alike,
 			l.bound,

@@ -20,7 +20,10 @@ func Says(song *session.Song, st *pair.State, asked meter.Figure, bars string) s
 	}
 	clears := "no hit can be judged"
 	if asked.Valid() {
-		clears = fmt.Sprintf("%s by %s dB in 9 of 10 hits, %g asked", led, figure.Signed(float64(asked), 1), song.Targets.Clearance)
+		clears = fmt.Sprintf("%s by %s dB in 9 of 10 hits", led, figure.Signed(float64(asked), 1))
+		if _, ok := pair.Asked(song); !ok {
+			clears += fmt.Sprintf(", %g asked", song.Targets.Clearance)
+		}
 	}
 	if d == nil || off || st.Readout == nil {
 		return fmt.Sprintf("The duck is off. In %s %s.", bars, clears)

@@ -7,6 +7,7 @@ import (
 	"mellowthump/core/meter"
 	"mellowthump/core/mix"
 	"mellowthump/core/move"
+	"mellowthump/core/pair"
 	"mellowthump/core/session"
 )
 
@@ -30,8 +31,11 @@ func FitSchools(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.
 	return out, g.Wait()
 }
 
-// FitSchool fits a duck of one school to a song over a window.
+// FitSchool fits a duck of one school to a song over a window: the least that reaches its aim.
 func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, school string) (Fitted, error) {
+	if share, ok := pair.Asked(song); ok {
+		return fitAim(ctx, r, song, w, share, func(s *session.Song) (Fitted, error) { return FitSchool(ctx, r, s, w, school) })
+	}
 	if school == move.CurveSchool {
 		return FitSong(ctx, r, song, w)
 	}

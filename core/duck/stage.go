@@ -85,6 +85,9 @@ func planFit(ctx context.Context, b *bench.Bench, found []find.Finding) (stage.P
 		p.Do = e.Said + ", as far as it can be drawn"
 	}
 	p.Own = []find.Measure{{Figure: "p10", In: find.AtLeast(b.Song.Targets.Clearance - 0.05)}}
+	if share, ok := pair.Asked(b.Song); ok {
+		p.Own = []find.Measure{{Figure: "hidden", In: find.AtMost(share)}}
+	}
 	switch deep := -f.Duck.Depth(); {
 	case !f.Reached:
 		p.Taste = "it misses its own aim. " + waysOut

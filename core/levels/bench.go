@@ -61,6 +61,13 @@ func PlanOn(ctx context.Context, b *bench.Bench) (*Plan, error) {
 		if err == nil {
 			p10 := st.WorstTenth(b.Song.Leader)
 			o.HoldBass = p10.Valid() && float64(p10) < b.Song.Targets.Clearance
+			if share, ok := pair.Asked(b.Song); ok {
+				_, h, err := pair.HiddenOn(ctx, b)
+				if err != nil {
+					return nil, err
+				}
+				o.HoldBass = !h.Within(share)
+			}
 		}
 	}
 	return Solve(ctx, b.Renderer, b.Song, b.Whole(), o)

@@ -3,6 +3,7 @@ package pair
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"mellowthump/core/bench"
 	"mellowthump/core/figure"
@@ -69,17 +70,36 @@ const (
 	IsThere = 10.0 // it is there
 )
 
+// Asked is how much of the kick the bass may hide, by the song's aim, %; ok is false where the aim is a clearance.
+func Asked(s *session.Song) (share float64, ok bool) {
+	if s.Leader == session.BassLeads {
+		return 0, false
+	}
+	switch s.Targets.Aim {
+	case session.AimClear:
+		return Stands, true
+	case session.AimThere:
+		return IsThere, true
+	}
+	return 0, false
+}
+
+// Within reports whether no more is hidden than a share, as it is shown, to a whole percent; of a kick that nobody hears alone nothing is.
+func (h Hidden) Within(share float64) bool { return !h.P90.Valid() || float64(h.P90) < share+0.5 }
+
 // Says says what is heard of the kick beside the bass; empty where nothing was measured.
 func (h Hidden) Says(kick, bass string) string {
-	share := figure.Of("hidden")
-	p := figure.Signed(float64(h.P90), share.Decimals)
+	p := figure.Signed(float64(h.P90), figure.Of("hidden").Decimals)
+	said := ""
 	switch {
 	case !h.P90.Valid():
 		return ""
-	case h.P90 <= Stands:
-		return fmt.Sprintf("%s stands: %s hides %s %% of it at most, in 9 of 10 hits. ", kick, bass, p)
-	case h.P90 <= IsThere:
-		return fmt.Sprintf("%s is there: %s hides up to %s %% of it, in 9 of 10 hits. ", kick, bass, p)
+	case h.Within(Stands):
+		said = fmt.Sprintf("%s stands: %s hides %s %% of it at most, in 9 of 10 hits. ", kick, bass, p)
+	case h.Within(IsThere):
+		said = fmt.Sprintf("%s is there: %s hides up to %s %% of it, in 9 of 10 hits. ", kick, bass, p)
+	default:
+		said = fmt.Sprintf("%s hides %s %% of %s and more in one hit of ten. ", bass, p, kick)
 	}
-	return fmt.Sprintf("%s hides %s %% of %s and more in one hit of ten. ", bass, p, kick)
+	return strings.ToUpper(said[:1]) + said[1:]
 }

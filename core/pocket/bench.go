@@ -31,6 +31,13 @@ func Findings(ctx context.Context, b *bench.Bench) ([]find.Finding, error) {
 	song, target := b.Song, b.Song.Targets.Clearance
 	kick, bass := b.KickName(), b.BassName()
 	judged := Judge(st.After, target, kick, bass, linePitch(b, a))
+	if share, ok := pair.Asked(song); ok {
+		_, h, err := pair.HiddenOn(ctx, b)
+		if err != nil {
+			return nil, err
+		}
+		judged = judgeHidden(judged, h, share, kick, bass)
+	}
 	if song.Leader == session.BassLeads { // the kick's own clearance is not what is asked then
 		judged = slices.DeleteFunc(judged, func(f find.Finding) bool { return f.Other == stage.Duck })
 		judged = append(JudgeLead(st.Lead, target, kick, bass), judged...)
@@ -158,4 +165,19 @@ func (a *Agreement) CommonNote() *meter.Pitch {
 	}
 	n := a.Notes[0]
 	return &meter.Pitch{Hz: n.Hz, Note: n.Note, Cents: n.Cents, Confidence: 1}
+}
+
+// judgeHidden tells of a kick that is hidden in the place of one that is not clear, where the aim is by hearing.
+func judgeHidden(judged []find.Finding, h pair.Hidden, share float64, kick, bass string) []find.Finding {
+	judged = slices.DeleteFunc(judged, func(f find.Finding) bool { return f.Group == find.Fit })
+	if h.Within(share) {
+		return judged
+	}
+	return append([]find.Finding{{
+		ID:   "under",
+		What: fmt.Sprintf("%s hides %s %% of %s in one hit of ten", upper(bass), figure.Signed(float64(h.P90), 0), lower(kick)),
+		Why:  fmt.Sprintf("%s %% are asked. What is hidden of a kick is not heard, however loud it is turned.", figure.Short(share)),
+		Hear: "both", Do: "Duck the bass as little as it takes.",
+		Other: stage.Duck, Group: find.Fit,
+	}}, judged...)
 }

@@ -22,13 +22,22 @@ func called(m find.Measure) string {
 // anywhere is what is asked of a figure of which nothing is.
 var anywhere = find.AtLeast(math.Inf(-1))
 
-// reached is the clearance that a song asks for.
+// reached is the clearance that a song asks for; where its aim is by hearing, none is asked.
 func reached(s *session.Song) find.Measure {
+	if _, ok := pair.Asked(s); ok {
+		return find.Measure{Figure: "p10", In: anywhere}
+	}
 	return find.Measure{Figure: "p10", In: find.AtLeast(s.Targets.Clearance - 0.05)}
 }
 
 // hiding is how much of the kick is hidden; what hides it by hiddenMore points more, and more than is asked, is harm.
-var hiding = find.Measure{Figure: "hidden", In: find.AtMost(pair.Stands)}
+func hiding(s *session.Song) find.Measure {
+	share, ok := pair.Asked(s)
+	if !ok {
+		share = pair.Stands
+	}
+	return find.Measure{Figure: "hidden", In: find.AtMost(share)}
+}
 
 // hiddenMore is in points of %: own choice.
 const hiddenMore = 2.0
@@ -37,7 +46,7 @@ const hiddenMore = 2.0
 // and what the bass loses, of which nothing is asked.
 func guarded(s *session.Song) []find.Measure {
 	return []find.Measure{
-		reached(s), hiding, {Figure: "premaster", In: find.AtMost(s.LevelRules().Limit + 0.05)}, {Figure: "loss", In: anywhere},
+		reached(s), hiding(s), {Figure: "premaster", In: find.AtMost(s.LevelRules().Limit + 0.05)}, {Figure: "loss", In: anywhere},
 	}
 }
 
@@ -46,7 +55,7 @@ func won(b *bench.Bench) []find.Measure {
 	s, rules := b.Song, b.Song.LevelRules()
 	even := find.AtMost(s.BodyRules().Spread + 0.05)
 	return []find.Measure{
-		hiding,
+		hiding(s),
 		reached(s),
 		{Figure: "spread", Of: body.Kick, Name: b.KickName() + " spread", In: even},
 		{Figure: "spread", Of: body.Bass, Name: b.BassName() + " spread", In: even},

@@ -36,6 +36,7 @@ func Differ(was, now *Song) []Difference {
 	d.tell("tempo", fmt.Sprintf("%g bpm", was.BPM), fmt.Sprintf("%g bpm", now.BPM))
 	d.tell("key", was.Key, now.Key)
 	d.tell("leader", string(was.Leader), string(now.Leader))
+	d.tell("aim", was.Targets.AimName(), now.Targets.AimName())
 	d.tell("clearance asked", fmt.Sprintf("%g dB", was.Targets.Clearance), fmt.Sprintf("%g dB", now.Targets.Clearance))
 	d.tell("deepest duck", fmt.Sprintf("%g dB", was.Targets.MaxDepth), fmt.Sprintf("%g dB", now.Targets.MaxDepth))
 	d.sections(was, now)

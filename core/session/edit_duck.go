@@ -82,6 +82,9 @@ func (e SetTargets) Apply(s *Song) (string, error) {
 		return "", nil
 	}
 	s.Targets = e.Targets
+	if was.Aim != s.Targets.Aim {
+		return "Aim: " + s.Targets.AimName(), nil
+	}
 	ahead := ""
 	if was.NoAhead != s.Targets.NoAhead {
 		ahead = map[bool]string{true: ", no look-ahead", false: ", with look-ahead"}[s.Targets.NoAhead]

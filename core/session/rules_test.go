@@ -37,7 +37,7 @@ func TestRulesAreFields(t *testing.T) {
 			n++
 		}
 	}
-	if n != 10+2+5+4+2*9 {
+	if n != 10+3+5+4+2*9 {
 		t.Errorf("%d values", n)
 	}
 }

@@ -186,6 +186,10 @@ func (h *handlers) drawn(ctx context.Context, v *shell.View) (*sheet, error) {
 		out.Named,
 		v.Targets.Clearance,
 	)
+	if share, ok := pair.Asked(&v.Song.Song); ok {
+		v.Lead = fmt.Sprintf("%sAsked: at most %s %%, at every hit of %s; Fit finds the least duck that does it.",
+			out.Hidden[1].Says(v.KickName(), v.BassName()), figure.Short(share), out.Named)
+	}
 	if v.BassLeads() {
 		v.Lead = fmt.Sprintf(
 			"The bass leads, so the kick makes room behind its attack: as little as puts the bass %g dB over it from 60 ms after the hit, on 9 of 10 hits.",
@@ -193,7 +197,7 @@ func (h *handlers) drawn(ctx context.Context, v *shell.View) (*sheet, error) {
 		)
 	}
 	if out.Duck != nil {
-		v.Lead = duck.Says(&v.Song.Song, v.State, v.State.WorstTenth(v.Leader), v.Bars())
+		v.Lead = out.Hidden[1].Says(v.KickName(), v.BassName()) + duck.Says(&v.Song.Song, v.State, v.State.WorstTenth(v.Leader), v.Bars())
 		if v.Fitted() {
 			out.Why = v.DuckWhy()
 		}

@@ -56,6 +56,9 @@ func (h *handlers) setTargets(c *gin.Context) {
 		if c.PostForm("ahead-asked") != "" { // an unticked box sends nothing
 			t.NoAhead, t.Follow = c.PostForm("ahead") == "", c.PostForm("follow") != ""
 		}
+		if t.Clearance != song.Targets.Clearance { // who asks for a clearance goes by it
+			t.Aim = session.AimApart
+		}
 		set := session.SetTargets{Targets: t}
 		if c.PostForm("fit") == "" {
 			d, off := song.Duck()

@@ -11,6 +11,7 @@ import (
 	"mellowthump/app/web/shell"
 	"mellowthump/core/body"
 	"mellowthump/core/meter"
+	"mellowthump/core/pair"
 )
 
 // Files are what the hits ship with, for the stages that show them.
@@ -65,7 +66,7 @@ func Worst(v *shell.View) []meter.Hit {
 func Strip(v *shell.View, id string, width, height float64) plot.Strip {
 	st := v.State
 	p := plot.Strip{
-		ID: id, Width: width, Height: height, Rows: 1, Target: v.Targets.Clearance,
+		ID: id, Width: width, Height: height, Rows: 1, Target: asked(v),
 		Kick: plot.Calm(st.Pair.Meter.Kick), Bass: plot.Calm(st.After.Bass), Before: plot.Calm(st.Before.Bass),
 		Offset: Offset(v), Hits: Judged(v), Bars: v.Position,
 	}
@@ -101,7 +102,7 @@ func offset(m *meter.HitMeter) int {
 // Between is a strip of the hits of two parts of one file, the struck one above, before and after what was done to them.
 func Between(v *shell.View, id string, width, height float64, before, now body.ApartFigures) plot.Strip {
 	p := plot.Strip{
-		ID: id, Width: width, Height: height, Rows: 1, Target: v.Targets.Clearance, Details: true,
+		ID: id, Width: width, Height: height, Rows: 1, Target: asked(v), Details: true,
 		Kick: plot.Calm(now.Pair.Meter.Kick), Bass: plot.Calm(now.Hits.Bass), Before: plot.Calm(before.Hits.Bass),
 		Offset: offset(now.Pair.Meter), Hits: now.Hits.Hits, Bars: v.Position,
 	}
@@ -123,4 +124,12 @@ func lead(v *shell.View) (l struct{ before, after meter.BassLead }) {
 		l.before, l.after = v.State.Led, v.State.Lead
 	}
 	return l
+}
+
+// asked is the clearance under which a hit is told, dB; where the aim is by hearing none is.
+func asked(v *shell.View) float64 {
+	if _, ok := pair.Asked(&v.Song.Song); ok {
+		return math.Inf(-1)
+	}
+	return v.Targets.Clearance
 }

@@ -68,7 +68,10 @@ func (h *handlers) sheet(c *gin.Context, v *shell.View) (any, error) {
 	if _, out.Heard, err = pair.HiddenOn(c.Request.Context(), v.Bench); err != nil {
 		return nil, err
 	}
-	v.Lead = out.Heard.Says(v.KickName(), v.BassName()) + pocket.Sentence(v.State.After, v.Targets.Clearance, v.KickName(), v.BassName())
+	v.Lead = out.Heard.Says(v.KickName(), v.BassName())
+	if _, ok := pair.Asked(&v.Song.Song); !ok {
+		v.Lead += pocket.Sentence(v.State.After, v.Targets.Clearance, v.KickName(), v.BassName())
+	}
 	if v.Leader == session.BassLeads {
 		v.Lead = pocket.LeadSentence(v.State.Lead, v.Targets.Clearance, v.KickName(), v.BassName())
 	}

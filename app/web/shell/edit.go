@@ -80,6 +80,15 @@ func (s *Server) setLoop(c *gin.Context) {
 	})
 }
 
+// setAim chooses what is asked of kick and bass, for all stages.
+func (s *Server) setAim(c *gin.Context) {
+	s.WorkOut(c, s.CurrentStage(c), "aim", func(song *session.Song) (session.Edit, error) {
+		t := song.Targets
+		t.Aim = c.PostForm("aim")
+		return session.SetTargets{Targets: t}, nil
+	})
+}
+
 var errLoop = errors.New("a loop lies within the song and is at least a quarter of a second long")
 
 // readLoop reads both ends: places as a person types them (first bar and the last that is in it), or seconds.

@@ -31,7 +31,7 @@ type listening struct {
 	Against string  // what Before means
 	Without string  // the move that it is without: "s1/m3"
 	Try     ask.Try // what After tries; none: the song as it is
-	Taken   bool    // After plays what is taken away: Before less After
+	Taken   bool    // After plays what is taken away, see mix.Taken
 	Ear     string  // how it is listened to (compare.Throughs); empty: as it is
 	Down    bool    // a finished track is 10 dB down, not as loud as the song
 }

@@ -76,6 +76,7 @@ func (s *Server) funcs() template.FuncMap {
 		"percent":  func(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) },
 		"def":      func(key string) string { return figure.Of(key).Definition },
 		"roles":    func() any { return session.Roles },
+		"aims":     func() any { return session.Aims },
 		"inc":      func(i int) int { return i + 1 },
 		"over":     func(a, b meter.Figure) bool { return a.Valid() && float64(a) >= float64(b) },
 		"cell":     func(v ...any) []any { return v },

@@ -144,9 +144,6 @@ func (v *View) barsOf(w mix.Window) string {
 	return fmt.Sprintf("%s to %s", Clock(float64(w.From)/float64(v.Rate)), Clock(float64(w.To)/float64(v.Rate)))
 }
 
-// Headroom is the distance of the loop's peak from full scale.
-func (v *View) Headroom() meter.Figure { return -v.Levels.Peak }
-
 // BassName is the name for the bass in pictures and sentences.
 func (v *View) BassName() string { return v.Bench.BassName() }
 

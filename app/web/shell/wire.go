@@ -112,6 +112,7 @@ func (s *Server) routes(r *gin.Engine) {
 	g.GET("/marks", s.marks)
 	g.GET("/working/*of", s.working)
 	g.POST("/loop", s.LimitForm, s.setLoop)
+	g.POST("/aim", s.LimitForm, s.setAim)
 	g.POST("/undo", s.LimitForm, s.undo)
 	g.POST("/redo", s.LimitForm, s.redo)
 	g.POST("/moves/:do", s.LimitForm, s.changeMoves)
