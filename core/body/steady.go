@@ -283,8 +283,8 @@ func (s *Steadied) Says() string {
 }
 
 // played is by how much notes and hits of a part that nobody would call uneven step, dB: own choice, clean sampled basses and kicks
-// played by hand reach 3.5.
-const played = 4.0
+// played by hand reach 5.
+const played = 6.0
 
 // Uneven tells of a part whose items weigh too differently, or of which some jump out. own is the part evened out by own gains,
 // over the same stretch.
