@@ -12,13 +12,14 @@ import (
 
 // Where parts come and go: common practice, no published source.
 const (
-	playsUnder = -30.0 // dB under what a stem mostly reaches: quieter is not playing
-	hitUnder   = -14.0 // dB under it: what rises to that is a hit, and makes a beat one in which it plays
-	hitRise    = 3.0   // dB by which it rises: what rings on does not
-	playsShare = 0.5   // of a beat, or of the beats of a bar in which it mostly plays
-	beatsInBar = 4
-	leastBars  = 8   // of a song, or it has no sections
-	mostBars   = 128 // of a section
+	playsUnder   = -30.0 // dB under what a stem mostly reaches: quieter is not playing
+	hitUnder     = -14.0 // dB under it: what rises to that is a hit, and makes a beat one in which it plays
+	hitRise      = 3.0   // dB by which it rises: what rings on does not
+	playsShare   = 0.5   // of a beat, or of the beats of a bar in which it mostly plays
+	beatsInBar   = 4
+	missingShare = 0.25 // of a section: what plays in less of it is missing there
+	leastBars    = 8    // of a song, or it has no sections
+	mostBars     = 128  // of a section
 )
 
 // What an edge between two sections costs, in bars in which one stem plays and its section says that it does not, or the other
@@ -268,7 +269,7 @@ func (b *Bench) Missing(from, to float64) []string {
 	last := min(bars, int(math.Round((to-b.Song.Grid)/bar)))
 	var out []string
 	for _, p := range b.parts(bars) {
-		if last > first && p.in(first, last) <= playsShare {
+		if last > first && p.in(first, last) < missingShare {
 			out = append(out, p.stem.Name)
 		}
 	}
