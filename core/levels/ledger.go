@@ -177,6 +177,10 @@ func (l *Ledger) Furthest(without ...string) float64 {
 	return db
 }
 
+// tailLeast is the peak, dBFS, under which there is no more of a part than what rings on, as in a section in which it rests: that has
+// no distance to its window.
+const tailLeast = -90.0
+
 // FurthestOff is Furthest with the name of what does so; empty where all lie within.
 func (l *Ledger) FurthestOff(without ...string) (name string, db float64) {
 	further := func(what string, by float64) {
@@ -192,7 +196,7 @@ func (l *Ledger) FurthestOff(without ...string) (name string, db float64) {
 		return math.Abs(d)
 	}
 	for _, row := range l.Rows {
-		if !row.Stem.Mute && !row.Group && !slices.Contains(without, row.Stem.ID) {
+		if !row.Stem.Mute && !row.Group && !slices.Contains(without, row.Stem.ID) && float64(row.Peak()) > tailLeast {
 			further(row.Stem.Name, off(Outside(row.Peak(), row.Window), row.Stem))
 		}
 	}

@@ -3,6 +3,7 @@ package levels_test
 import (
 	"testing"
 
+	"mellowthump/core/audio"
 	"mellowthump/core/levels"
 	"mellowthump/core/session"
 	"mellowthump/internal/outside"
@@ -26,5 +27,18 @@ func TestNoKick(t *testing.T) {
 	}
 	if told == 0 {
 		t.Errorf("nothing is told: %+v", all)
+	}
+}
+
+// What only rings on in a stretch has no distance to its window.
+func TestWhatRestsIsNotFarOff(t *testing.T) {
+	tone := func(amplitude float64) audio.Buffer { return outside.Sine(44100, 1, 220, amplitude, 2, 0) }
+	b := songs.OnBench(t, songs.Part{ID: "a", Role: session.Melodic, Sound: tone(0.2)}, songs.Part{ID: "b", Role: session.Melodic, Sound: tone(1e-6)})
+	l, err := levels.LedgerOn(t.Context(), b, b.Whole())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if name, db := l.FurthestOff(); name == "b" || db > 20 {
+		t.Errorf("%s is said to lie %.0f dB off", name, db)
 	}
 }
