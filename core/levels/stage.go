@@ -1,6 +1,7 @@
 package levels
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -129,7 +130,7 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 		return p, err
 	}
 	kept := leftThere(&p, b.Song, solved.Held)
-	left, but := []string(nil), slices.Clone(solved.Held)
+	left, but, first := []string(nil), slices.Clone(solved.Held), ""
 	if len(solved.Changes) == 0 {
 		p.Hand, p.Do = true, strings.Join(solved.Blocked, ". ")
 		return p, nil
@@ -143,7 +144,7 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 			plan.Changes = append(plan.Changes, c)
 			continue
 		}
-		left, but = append(left, c.Name), append(but, c.Stem)
+		left, but, first = append(left, c.Name), append(but, c.Stem), cmp.Or(first, doubt)
 		var of []find.Finding
 		p.Found, of = parted(p.Found, c.Stem)
 		for _, f := range of {
@@ -153,7 +154,7 @@ func planTrims(ctx context.Context, b *bench.Bench, found []find.Finding) (stage
 	}
 	if len(left) > 0 && (len(plan.Changes) == 0 || len(p.Found) == 0) { // there is nothing else to set
 		plan, left, but, p.Found, p.Rest = *solved, nil, solved.Held, found, nil
-		p.Taste = doubtful(b, solved.Changes[0], usual)
+		p.Taste = first
 	}
 	r := b.Song.LevelRules()
 	p.Do, p.Edit = fmt.Sprintf("Set %s, from the kick’s peak", figure.Count(len(plan.Changes), "trim")), plan.Edit()
