@@ -175,7 +175,8 @@ func TestBlind(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.visit(a.url + "/songs/" + id + "/compare")
-	p.until("the choice", "document.querySelector('#blind-go')")
+	p.untilWithin(longPatience, "the choice, and all that moves it as it comes in",
+		"document.querySelector('#blind-go') && !document.querySelector('.working') && !document.querySelector('.htmx-request')")
 	begin := func(trials int) {
 		t.Helper()
 		p.js("(s => { s.value = [...s.options].find(o => o.textContent.startsWith('without filter')).value })(document.querySelector('#blind-b'))")
