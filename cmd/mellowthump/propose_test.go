@@ -94,8 +94,12 @@ func TestProposeRefuses(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(bad, "kick.wav"), []byte("RIFF no sound"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	silent := t.TempDir()
-	if err := os.Rename(outside.WriteWAV(t, "kick.wav", audio.New(44100, 1, 44100), wav.Int16), filepath.Join(silent, "kick.wav")); err != nil {
+	silent := t.TempDir() // but for what dither leaves
+	dither := audio.New(44100, 1, 44100)
+	for i := range dither.Ch[0] {
+		dither.Ch[0][i] = float32(i*7919%3-1) / (1 << 15)
+	}
+	if err := os.Rename(outside.WriteWAV(t, "kick.wav", dither, wav.Int16), filepath.Join(silent, "kick.wav")); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
@@ -106,6 +110,7 @@ func TestProposeRefuses(t *testing.T) {
 		{[]string{"propose"}, 2, "name the folder"},
 		{[]string{"propose", "--stems", empty, "more"}, 2, "what is \"more\""},
 		{[]string{"propose", "--stems", empty, "--bpm", "2"}, 2, "outside"},
+		{[]string{"propose", "--stems", empty, "--aim", "loudest"}, 2, "no aim"},
 		{[]string{"propose", "--stems", empty}, 1, "no audio file"},
 		{[]string{"propose", "--stems", filepath.Join(empty, "none")}, 1, "no such file"},
 		{[]string{"propose", "--stems", bad}, 1, "kick.wav"},
@@ -115,7 +120,7 @@ func TestProposeRefuses(t *testing.T) {
 			t.Errorf("%v: %d %q %q", c.args, status, errs, out)
 		}
 	}
-	if status, out, errs := command("propose", "--stems", silent); status != 0 || !strings.Contains(out, "its noise with it") ||
+	if status, out, errs := command("propose", "--stems", silent); status != 0 || !strings.Contains(out, "which is nearly silent") ||
 		strings.Contains(out, `"made": true`) { // dither is not raised to be heard
 		t.Errorf("a silent stem: %d %s %s", status, out, errs)
 	}
