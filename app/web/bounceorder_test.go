@@ -92,10 +92,13 @@ func (b *bench) settles() {
 	})
 }
 
+// patience is how long a poll waits before it gives up: a busy machine, with the race detector, takes minutes for a comparison.
+const patience = 5 * time.Minute
+
 // until polls until something is so.
 func until(t *testing.T, what string, so func() bool) {
 	t.Helper()
-	for end := time.Now().Add(time.Minute); !so(); time.Sleep(10 * time.Millisecond) {
+	for end := time.Now().Add(patience); !so(); time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("never: %s", what)
 		}
