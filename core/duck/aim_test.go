@@ -12,7 +12,7 @@ import (
 )
 
 // The less is asked, the less is taken: of an 808 that stands 8 dB louder than it was brought, clear takes less than apart and just heard less
-// than clear; each reaches its share over the song, and half a dB less of depth does not. Where nothing is hidden, nothing is ducked.
+// than clear; each reaches its share over the song. Where nothing is hidden, nothing is ducked.
 func TestFitReachesTheAim(t *testing.T) {
 	outside.Slow(t)
 	r, song, w := songs.FerryLoop()

@@ -34,7 +34,7 @@ func FitSchools(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.
 // FitSchool fits a duck of one school to a song over a window: the least that reaches its aim.
 func FitSchool(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window, school string) (Fitted, error) {
 	if share, ok := pair.Asked(song); ok {
-		return fitAim(ctx, r, song, w, share, func(s *session.Song) (Fitted, error) { return FitSchool(ctx, r, s, w, school) })
+		return fitAim(ctx, r, song, w, share, func(s *session.Song) (Fitted, error) { return FitSchool(Brief(ctx), r, s, w, school) })
 	}
 	if school == move.CurveSchool {
 		return FitSong(ctx, r, song, w)

@@ -1,6 +1,10 @@
 package meter
 
-import "math"
+import (
+	"math"
+
+	"mellowthump/core/audio"
+)
 
 // AtHits returns the excitation of a sound at hits: by hit and frame, for each of the ear's channels, mean square. hits and windows
 // are frames of the sound, in order; a hit's first frame begins a quarter of a frame before it, and more follow by half a frame
@@ -9,7 +13,6 @@ import "math"
 func (e *Ear) AtHits(s Sound, hits, windows []int) ([][][]float32, error) {
 	out := make([][][]float32, len(hits))
 	power, row := make([]float64, e.Frame/2+1), make([]float64, len(e.Hz))
-	x, c := make([]float64, e.Frame), make([]float32, e.Frame)
 	var held []float32 // from frame at of the sound on
 	at, next := 0, 0
 	judge := func(end bool) {
@@ -20,14 +23,7 @@ func (e *Ear) AtHits(s Sound, hits, windows []int) ([][][]float32, error) {
 				break
 			}
 			for j := range n {
-				clear(c)
-				from := first + j*e.Frame/2
-				for i := range c {
-					if k := from + i - at; k >= 0 && k < len(held) {
-						c[i] = held[k]
-					}
-				}
-				e.power(power, c, x)
+				e.Power(power, audio.Buffer{Rate: e.Rate, Ch: [][]float32{held}}, first+j*e.Frame/2-at)
 				e.Excite(row, power, 0, len(row))
 				got := make([]float32, len(row))
 				for i, v := range row {
@@ -55,19 +51,6 @@ func (e *Ear) AtHits(s Sound, hits, windows []int) ([][][]float32, error) {
 // framesOf are the frames that a hit is judged by: where the first begins, and how many there are.
 func (e *Ear) framesOf(hit, window int) (first, n int) {
 	return hit - e.Frame/4, max(1, (window-e.Frame/4)/(e.Frame/2)+1)
-}
-
-// power is Power of one channel that is at hand.
-func (e *Ear) power(out []float64, frame []float32, x []float64) {
-	t := e.ffts.Get().(*transform)
-	defer e.ffts.Put(t)
-	for i, v := range frame {
-		x[i] = float64(v) * e.window[i]
-	}
-	t.fft.Coefficients(t.c, x)
-	for k, v := range t.c {
-		out[k] = (real(v)*real(v) + imag(v)*imag(v)) * e.scale
-	}
 }
 
 // Hidden returns for each hit of one part how much of it another hides, %: of its excitation over the threshold of hearing, cell by cell

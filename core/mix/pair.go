@@ -187,3 +187,10 @@ func (p *Pair) Bass20(ctx context.Context, r *Renderer) []float32 {
 	}
 	return f.Bass
 }
+
+// Ear is the ear for a rate in Hz and a playback level, see meter.NewEar, kept.
+func (r *Renderer) Ear(ctx context.Context, rate int, playback float64) (*meter.Ear, error) {
+	return Cached(ctx, r.Cache, key("ear", rate, playback), func() (*meter.Ear, int, error) {
+		return meter.NewEar(rate, playback), 2 << 20, nil
+	})
+}

@@ -22,9 +22,7 @@ type Hidden struct {
 // HiddenIn measures it in a pair, played at a level in dB SPL.
 func HiddenIn(ctx context.Context, r *mix.Renderer, p *mix.Pair, playback float64) (Hidden, error) {
 	m := p.Meter
-	ear, err := mix.Cached(ctx, r.Cache, mix.Key("ear", m.Rate, playback), func() (*meter.Ear, int, error) {
-		return meter.NewEar(m.Rate, playback), 2 << 20, nil
-	})
+	ear, err := r.Ear(ctx, m.Rate, playback)
 	if err != nil {
 		return Hidden{}, err
 	}

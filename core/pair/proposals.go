@@ -69,7 +69,7 @@ func Tempo(song *session.Song, known map[string]*facts.Analysis) *meter.Tempo {
 }
 
 // WithTempo is an edit of stems after which a song of which nobody said the tempo has that of its hits, where they are sure; where
-// they are no longer, it goes back. Known are the facts of a file, by its hash.
+// they are no longer, it goes back. It looks at the song that the edit comes to, before the database is held. Known are the facts of a file, by its hash.
 type WithTempo struct {
 	session.Edit
 	Known func(audio string) *facts.Analysis

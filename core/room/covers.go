@@ -46,7 +46,7 @@ type Crowd struct {
 // Gather listens to every stem as it comes to the mix, over a window. It takes long the first time.
 func Gather(ctx context.Context, r *mix.Renderer, song *session.Song, w mix.Window) (*Crowd, error) {
 	in, lead := wide(song, w)
-	ear, err := earOf(ctx, r, song)
+	ear, err := r.Ear(ctx, song.Rate, song.RoomRules().Playback)
 	if err != nil {
 		return nil, err
 	}
@@ -130,14 +130,6 @@ func (c *Crowd) atHits(r *mix.Renderer, song *session.Song, from int) error {
 // judged reports whether a part is judged in a frame.
 func (c *Crowd) judged(of, frame int) bool {
 	return c.at == nil || of >= len(c.at) || c.at[of] == nil || c.at[of][frame]
-}
-
-// earOf is the ear for a song, kept.
-func earOf(ctx context.Context, r *mix.Renderer, song *session.Song) (*meter.Ear, error) {
-	playback := song.RoomRules().Playback
-	return mix.Cached(ctx, r.Cache, mix.Key("ear", song.Rate, playback), func() (*meter.Ear, int, error) {
-		return meter.NewEar(song.Rate, playback), 2 << 20, nil
-	})
 }
 
 func (c *Crowd) add() {

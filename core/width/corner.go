@@ -157,7 +157,7 @@ func (r Row) Says() string {
 		figure.Short(float64(f.FoldLU)),
 	)
 	if worst := f.WorstBand(); worst != nil && worst.Fold > 3.5 {
-		out += fmt.Sprintf(", most at %.0f Hz, %s dB", worst.Hz, short(worst.Fold))
+		out += fmt.Sprintf(", most at %.0f Hz, %s", worst.Hz, short(worst.Fold))
 	}
 	return out + "."
 }
@@ -166,7 +166,7 @@ func short(f meter.Figure) string {
 	if f >= foldGone {
 		return "all"
 	}
-	return figure.Short(float64(f))
+	return figure.Short(float64(f)) + " dB"
 }
 
 // Lowest is when the correlation is lowest, s from the start of the stretch; ok is false where there is none.
@@ -221,7 +221,8 @@ func Unsafe(song *session.Song, r Row, target float64) (f find.Finding, ok bool)
 	}
 	low := ""
 	if r.Now.Low.Valid() && float64(r.Now.Low) > -LowUnder {
-		low = fmt.Sprintf(" Under %.0f Hz its side lies %s dB about its mid.", LowMono, figure.ShortPlus(float64(r.Now.Low)))
+		low = fmt.Sprintf(" Under %.0f Hz its side lies %s dB %s its mid.", LowMono, figure.Short(math.Abs(float64(r.Now.Low))),
+			map[bool]string{true: "over", false: "under"}[r.Now.Low > 0])
 	}
 	f = find.Finding{
 		ID: find.ID("wide", r.At.String()), What: fmt.Sprintf("%s does not stand mono", r.Name), Hear: hear,
